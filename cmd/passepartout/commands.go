@@ -1,0 +1,170 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/linux"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/probe/plan"
+	"passepartout/internal/report"
+	"passepartout/internal/scenario"
+)
+
+// flags are those that the commands share.
+type flags struct {
+	iface    string
+	scenario string
+	format   string
+	deadline time.Duration
+	only4    bool
+	only6    bool
+}
+
+func rootCommand() *cobra.Command {
+	f := &flags{}
+	root := &cobra.Command{
+		Use:   "passepartout [TARGET]",
+		Short: "Says whether the fault lies in this host, the local subnet or beyond",
+		Long: `Passepartout stands beside you at a machine that "cannot reach" something. It reads the machine's settings, asks the segment, the gateway, the name
+servers and the service, and says where the fault lies: in the host, in the local subnet, or beyond, with the evidence.
+
+Without a command it opens full-screen on this machine.`,
+		Args:          cobra.MaximumNArgs(1),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		RunE:          func(cmd *cobra.Command, args []string) error { return f.screen(cmd.Context(), args) },
+	}
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
+	f.bind(root)
+	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.demoCommand())
+	return root
+}
+
+func (f *flags) bind(cmd *cobra.Command) {
+	p := cmd.PersistentFlags()
+	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
+	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
+	p.StringVar(&f.format, "format", "text", "text or json")
+	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
+	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
+	p.BoolVarP(&f.only6, "ipv6", "6", false, "IPv6 only")
+}
+
+func (f *flags) check() error {
+	if f.only4 && f.only6 {
+		return errors.New("-4 and -6 exclude each other; give one of them, or none for both families")
+	}
+	if f.format != "text" && f.format != "json" {
+		return fmt.Errorf("--format %q: give text or json", f.format)
+	}
+	if f.deadline <= 0 {
+		return fmt.Errorf("--deadline %v: give a time above zero, such as 10s", f.deadline)
+	}
+	return nil
+}
+
+func (f *flags) families() evidence.Families { return evidence.Families{No4: f.only6, No6: f.only4} }
+
+// ground gives the machine to examine: this one, or a simulated site's, with the site's own target if none was given.
+func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop func(), err error) {
+	if err := f.check(); err != nil {
+		return nil, t, nil, err
+	}
+	text := ""
+	if len(args) > 0 {
+		text = args[0]
+	}
+	stop = func() {}
+	if f.scenario == "" {
+		if t, err = target.Parse(text); err != nil {
+			return nil, t, nil, err
+		}
+		m, err = linux.New()
+		return m, t, stop, err
+	}
+	s, err := scenario.Load(f.scenario)
+	if err != nil {
+		return nil, t, nil, err
+	}
+	if text == "" {
+		text = s.Target
+	}
+	if t, err = target.Parse(text); err != nil {
+		return nil, t, nil, err
+	}
+	site, err := simulated.Build(s, simulated.Options{})
+	if err != nil {
+		return nil, t, nil, err
+	}
+	if f.iface == "" {
+		f.iface = s.Interface
+	}
+	return site.Machine(), t, site.Close, nil
+}
+
+func (f *flags) checkCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check [TARGET]",
+		Short: "Gathers evidence once and prints one verdict",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, t, stop, err := f.ground(args)
+			if err != nil {
+				return err
+			}
+			defer stop()
+			at := time.Now()
+			ctx, cancel := context.WithTimeout(cmd.Context(), f.deadline)
+			defer cancel()
+			set, result, err := plan.Run(ctx, plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families()}, nil)
+			if err != nil {
+				return err
+			}
+			if f.format == "json" {
+				err = report.CheckJSON(os.Stdout, at, set, result)
+			} else {
+				err = report.CheckText(os.Stdout, set, result)
+			}
+			if err != nil {
+				return err
+			}
+			switch result.Zone {
+			case verdict.None:
+				return nil
+			case verdict.Undetermined:
+				return status(exitUndetermined)
+			}
+			return status(exitFault)
+		},
+	}
+}
+
+func (f *flags) demoCommand() *cobra.Command {
+	list := false
+	cmd := &cobra.Command{
+		Use:   "demo [SCENARIO]",
+		Short: "Full-screen on a simulated site: no privilege, no network",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if list {
+				_, err := fmt.Println(strings.Join(scenario.Names(), "\n"))
+				return err
+			}
+			return f.demo(cmd.Context(), args)
+		},
+	}
+	cmd.Flags().BoolVar(&list, "list", false, "list the scenarios, one a line")
+	return cmd
+}

@@ -1,0 +1,47 @@
+// Command passepartout says whether a machine that cannot reach something is at fault itself, or its local subnet, or what lies beyond.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+)
+
+// The exit statuses of the contract.
+const (
+	exitOK           = 0
+	exitFault        = 1
+	exitUndetermined = 2
+	exitCannotRun    = 3
+)
+
+// status ends the program with a status and no message: the result has been printed.
+type status int
+
+func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	os.Exit(run(ctx, os.Args[1:]))
+}
+
+func run(ctx context.Context, args []string) int {
+	cmd := rootCommand()
+	cmd.SetArgs(args)
+	err := cmd.ExecuteContext(ctx)
+	var s status
+	switch {
+	case err == nil:
+		return exitOK
+	case errors.As(err, &s):
+		return int(s)
+	}
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	fmt.Fprintln(os.Stderr, "passepartout: "+line)
+	return exitCannotRun
+}

@@ -1,0 +1,105 @@
+// Package endpoint is the model of one machine as it stands: its ports, addresses, routes, neighbours and resolvers.
+package endpoint
+
+import (
+	"net/netip"
+	"time"
+)
+
+// Endpoint is everything that was read of a machine at one moment. It is a value to be looked at, not changed.
+type Endpoint struct {
+	Host       string
+	At         time.Time
+	Interfaces []Interface
+	Routes     []Route
+	Neighbours []Neighbour
+	Resolvers  []Resolver
+	Search     []string    // the search list of resolv.conf
+	Hosts      []HostsLine // the hosts file
+	Remarks    []string    // what could not be read, or was nonsense, in one line each
+}
+
+// Interface is one network port, real or virtual.
+type Interface struct {
+	Index     int
+	Name      string
+	Kind      Kind
+	Up        bool    // administratively up
+	Carrier   Carrier // only meaningful while Up
+	SpeedMbit int     // 0: not known
+	Duplex    Duplex
+	MTU       int // octets of an IP packet
+	Hardware  HardwareAddr
+	Driver    string // "" when the system does not tell
+	Addresses []Address
+	Counters  Counters
+}
+
+// Address is one address of an interface.
+type Address struct {
+	Prefix     netip.Prefix // the address with its prefix length, host bits kept
+	Scope      Scope
+	Origin     Origin
+	Tentative  bool          // IPv6: not yet checked for duplicates (RFC 4862 §5.4)
+	Duplicate  bool          // IPv6: another machine has it
+	Deprecated bool          // preferred lifetime has run out
+	Valid      time.Duration // remaining, meaningful if Limited
+	Preferred  time.Duration
+	Limited    bool // the address has a lifetime at all
+}
+
+// Route is one entry of a routing table.
+type Route struct {
+	To        netip.Prefix // 0.0.0.0/0 and ::/0 are the default routes
+	Via       netip.Addr   // zero: the destination is on the link itself
+	Interface string
+	Source    netip.Addr // preferred source address, or zero
+	Metric    int
+	Table     int
+	Origin    Origin
+	OnLink    bool // the gateway is declared to be on the link though no prefix covers it
+	Verdict   RouteVerdict
+}
+
+// IsDefault reports whether r leads everywhere.
+func (r Route) IsDefault() bool { return r.To.IsValid() && r.To.Bits() == 0 }
+
+// Neighbour is what the machine believes of an address on a link.
+type Neighbour struct {
+	Address   netip.Addr
+	Interface string
+	Hardware  HardwareAddr
+	State     NeighbourState
+}
+
+// Resolver is a name server the machine is set to ask.
+type Resolver struct {
+	Address netip.Addr
+	Source  string // the file that names it
+	Stub    bool   // a forwarder on the machine itself; what it asks stands in further entries
+	Behind  bool   // asked by the local stub, not directly
+}
+
+// HostsLine is one address of the hosts file and the names it is given.
+type HostsLine struct {
+	Address netip.Addr
+	Names   []string
+}
+
+// Counters are totals since the interface came up: only their growth means anything.
+type Counters struct {
+	ReceivedPackets, SentPackets uint64
+	ReceivedBytes, SentBytes     uint64
+	ReceiveErrors, SendErrors    uint64
+	ReceiveDrops, SendDrops      uint64
+}
+
+// RouteAnswer is the system's own answer to "how would you reach this address?".
+type RouteAnswer struct {
+	To        netip.Addr
+	Verdict   RouteVerdict
+	Interface string
+	Via       netip.Addr // zero: on the link
+	Source    netip.Addr
+	Reason    string // the system's words, when there is no way
+}

@@ -1,0 +1,158 @@
+package endpoint
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"passepartout/internal/core/subnet"
+)
+
+// Interface returns the interface of that name.
+func (e *Endpoint) Interface(name string) (*Interface, bool) {
+	for i := range e.Interfaces {
+		if e.Interfaces[i].Name == name {
+			return &e.Interfaces[i], true
+		}
+	}
+	return nil, false
+}
+
+// DefaultRoutes returns the routes that lead everywhere in the given family, the one in force first.
+// Routes that refuse traffic count: they are in force too.
+func (e *Endpoint) DefaultRoutes(v6 bool) []Route {
+	var out []Route
+	for _, r := range e.Routes {
+		if r.IsDefault() && r.To.Addr().Is6() == v6 {
+			out = append(out, r)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Route) int { return a.Metric - b.Metric })
+	return out
+}
+
+// Gateway returns the default gateway in force in the given family on that interface.
+func (e *Endpoint) Gateway(iface string, v6 bool) (netip.Addr, bool) {
+	for _, r := range e.DefaultRoutes(v6) {
+		if r.Interface == iface && r.Via.IsValid() {
+			return r.Via, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// OnLink reports whether a lies within a prefix of the interface, so that it is asked for directly and not through a gateway.
+// IPv6 link-local addresses always do.
+func (i *Interface) OnLink(a netip.Addr) bool {
+	_, ok := i.PrefixFor(a)
+	return ok
+}
+
+// PrefixFor returns the longest prefix of the interface that holds a.
+func (i *Interface) PrefixFor(a netip.Addr) (netip.Prefix, bool) {
+	a = a.WithZone("")
+	var best netip.Prefix
+	for _, own := range i.Addresses {
+		if own.Prefix.Masked().Contains(a) && (!best.IsValid() || own.Prefix.Bits() > best.Bits()) {
+			best = own.Prefix
+		}
+	}
+	return best, best.IsValid()
+}
+
+// Usable returns the interface's addresses of a family with which traffic can be expected to leave the segment: no
+// self-assigned, link-local or duplicate ones.
+func (i *Interface) Usable(v6 bool) []Address {
+	var out []Address
+	for _, a := range i.Addresses {
+		if a.Prefix.Addr().Is6() == v6 && subnet.KindOf(a.Prefix.Addr()).Routable() && !a.Duplicate {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// SelfAssigned returns the 169.254.0.0/16 address that the machine gave itself (RFC 3927), if it has one.
+func (i *Interface) SelfAssigned() (Address, bool) {
+	for _, a := range i.Addresses {
+		if subnet.KindOf(a.Prefix.Addr()) == subnet.SelfAssigned {
+			return a, true
+		}
+	}
+	return Address{}, false
+}
+
+// Owns reports whether a is an address of this machine.
+func (e *Endpoint) Owns(a netip.Addr) bool {
+	a = a.WithZone("")
+	for _, i := range e.Interfaces {
+		for _, own := range i.Addresses {
+			if own.Prefix.Addr() == a {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// HostsEntries returns the addresses that the hosts file gives to name.
+func (e *Endpoint) HostsEntries(name string) []netip.Addr {
+	var out []netip.Addr
+	for _, line := range e.Hosts {
+		if slices.ContainsFunc(line.Names, func(n string) bool { return strings.EqualFold(n, name) }) && !slices.Contains(out, line.Address) {
+			out = append(out, line.Address)
+		}
+	}
+	return out
+}
+
+// AskedResolvers returns the addresses to which a look-up in the end goes: what lies behind a local stub in its place.
+func (e *Endpoint) AskedResolvers() []netip.Addr {
+	behind := slices.ContainsFunc(e.Resolvers, func(r Resolver) bool { return r.Behind })
+	var out []netip.Addr
+	for _, r := range e.Resolvers {
+		if (r.Stub && behind) || slices.Contains(out, r.Address) {
+			continue
+		}
+		out = append(out, r.Address)
+	}
+	return out
+}
+
+// Choose names the interface that a technician would mean when none was named: the one of the best default route, else the
+// one that looks most alive. It is false on a machine that has loopback alone.
+func (e *Endpoint) Choose() (string, bool) {
+	for _, v6 := range []bool{false, true} {
+		for _, r := range e.DefaultRoutes(v6) {
+			if i, ok := e.Interface(r.Interface); ok && i.Kind != LoopbackKind {
+				return r.Interface, true
+			}
+		}
+	}
+	best, bestRank := "", -1
+	for _, i := range e.Interfaces {
+		if i.Kind == LoopbackKind {
+			continue
+		}
+		rank := 0
+		switch i.Kind {
+		case Wired:
+			rank += 2
+		case Wireless:
+			rank++
+		}
+		if i.Up {
+			rank += 4
+		}
+		if i.Up && i.Carrier == CarrierPresent {
+			rank += 8
+		}
+		if len(i.Usable(false))+len(i.Usable(true)) > 0 {
+			rank += 16
+		}
+		if rank > bestRank {
+			best, bestRank = i.Name, rank
+		}
+	}
+	return best, best != ""
+}

@@ -1,0 +1,51 @@
+// Package evidence holds typed observations: what was asked, of whom, what came back, and when. It judges nothing.
+package evidence
+
+import "fmt"
+
+// Kind is a sort of evidence: what a fault may need to know, and what a probe can gather. Its text is part of the contract (`withheld`).
+type Kind uint8
+
+// The kinds of evidence. Zero is none.
+const (
+	_                Kind = iota
+	Settings              // what the machine itself says: ports, addresses, routes, resolvers
+	RouteLookup           // how the system would reach an address
+	Loopback              // the machine's own stack answers itself
+	GatewayNeighbour      // the gateway's link-layer address, asked for on the segment
+	OtherNeighbours       // the same of other machines on the segment
+	SegmentFrames         // what is heard on the segment unasked, and what arrives at the port
+	DHCPOffer             // what DHCP servers offer now
+	AddressConflict       // whether another machine holds our address
+	NameLookup            // what the resolvers say
+	GatewayEcho           // echo of the gateway
+	TargetEcho            // echo of the target
+	ServiceConnect        // a connection to the target's port
+	WebAnswer             // an answer to a web request
+	PathTrace             // routers on the way, by hop limit
+)
+
+var kindNames = map[Kind]string{
+	Settings: "settings", RouteLookup: "route-lookup", Loopback: "loopback", GatewayNeighbour: "gateway-neighbour", OtherNeighbours: "other-neighbours",
+	SegmentFrames: "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup", GatewayEcho: "gateway-echo",
+	TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer", PathTrace: "path-trace",
+}
+
+// Kinds lists every kind, in order.
+func Kinds() []Kind {
+	out := make([]Kind, 0, len(kindNames))
+	for k := Settings; k <= PathTrace; k++ {
+		out = append(out, k)
+	}
+	return out
+}
+
+func (k Kind) String() string { return kindNames[k] }
+
+// MarshalText gives the name that the contract uses.
+func (k Kind) MarshalText() ([]byte, error) {
+	if name, ok := kindNames[k]; ok {
+		return []byte(name), nil
+	}
+	return nil, fmt.Errorf("evidence kind %d has no name", k)
+}

@@ -1,0 +1,61 @@
+package evidence
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// Candidates lists the names under which a name is looked up, in order: as a system does, a name without a dot is first tried with each
+// domain of the search list, any other one as it stands (ndots:1, resolv.conf(5)).
+func Candidates(name string, search []string) []string {
+	if name == "" {
+		return nil
+	}
+	if strings.Contains(name, ".") {
+		return []string{name}
+	}
+	var out []string
+	for _, domain := range search {
+		if domain != "" && len(out) < 4 {
+			out = append(out, name+"."+domain)
+		}
+	}
+	return append(out, name)
+}
+
+// TargetAddresses returns the addresses under which the target is to be reached, and where they come from: given outright, from the hosts
+// file (which beats DNS, as nsswitch has it by default), or from the resolvers, in their order. Empty while none is known.
+func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
+	if s.Target.Addr.IsValid() {
+		return []netip.Addr{s.Target.Addr}, "given"
+	}
+	if s.Endpoint == nil || s.Target.Name == "" {
+		return nil, ""
+	}
+	if found := s.Endpoint.HostsEntries(s.Target.Name); len(found) > 0 {
+		return s.allowed(found), "hosts file"
+	}
+	for _, name := range Candidates(s.Target.Name, s.Endpoint.Search) {
+		for _, server := range s.Endpoint.AskedResolvers() {
+			for _, l := range s.Lookups {
+				if l.Server == server && l.Name == name && l.Outcome == Answered {
+					for _, a := range l.Addresses {
+						if !slices.Contains(addrs, a) {
+							addrs = append(addrs, a)
+						}
+					}
+				}
+			}
+			if len(addrs) > 0 {
+				slices.SortFunc(addrs, netip.Addr.Compare)
+				return s.allowed(addrs), "DNS"
+			}
+		}
+	}
+	return nil, ""
+}
+
+func (s *Set) allowed(addrs []netip.Addr) []netip.Addr {
+	return slices.DeleteFunc(slices.Clone(addrs), func(a netip.Addr) bool { return !s.Families.Allows(a) })
+}

@@ -1,0 +1,129 @@
+package evidence
+
+import (
+	"net/netip"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+)
+
+// Reply is what came back to one question. RTT is set when anything did.
+type Reply struct {
+	Outcome      Outcome
+	From         netip.Addr // who spoke, when somebody did
+	Why          Why        // with Unreachable and Refused
+	ICMPType     uint8      // with Unreachable and Expired, as on the wire
+	ICMPCode     uint8
+	RTT          time.Duration
+	HopLimitLeft int           // of the packet that came back; 0: not known
+	Forbidden    bool          // with LocalError: this machine's own rules refused to send
+	Reason       string        // with LocalError and Nonsense: in words
+	Waited       time.Duration // with Silent: how long
+}
+
+// Came reports whether anything at all came back from the network.
+func (r Reply) Came() bool {
+	return r.Outcome == Answered || r.Outcome == Refused || r.Outcome == Unreachable || r.Outcome == Expired || r.Outcome == Nonsense
+}
+
+// Neighbour is the question "which link-layer address has this address?" (RFC 826, RFC 4861 §7.2).
+type Neighbour struct {
+	Asked    netip.Addr
+	Method   string // "arp", "nd", or "by the kernel"
+	Asks     int
+	Hardware []endpoint.HardwareAddr // every one that answered; more than one is a finding
+	Reply
+}
+
+// Echo is one echo request (RFC 792, RFC 4443 §4.1), or a UDP datagram in its place where echo is withheld.
+type Echo struct {
+	Asked  netip.Addr
+	Method string // "icmp" or "udp"
+	Size   int    // payload octets
+	Reply
+}
+
+// Hop is one packet sent with a hop limit to learn which router ends it.
+type Hop struct {
+	To       netip.Addr
+	Method   string
+	HopLimit int
+	Try      int
+	Reply
+}
+
+// Lookup is one question to one resolver.
+type Lookup struct {
+	Server    netip.Addr
+	Name      string
+	Type      string // "A", "AAAA", "PTR"
+	RCode     string // as RFC 6895 names it, when a message came back
+	Addresses []netip.Addr
+	Aliases   []string // the CNAME chain
+	Asks      int
+	Reply
+}
+
+// Connect is one attempt to open a connection (RFC 9293).
+type Connect struct {
+	To netip.AddrPort
+	Reply
+}
+
+// Web is one request to a web service.
+type Web struct {
+	URL      string
+	To       netip.AddrPort
+	Status   int
+	Location string // of a redirect
+	Reply
+}
+
+// Discovery is one DHCP probe: discovers sent, offers collected, no lease taken (RFC 2131 §3.1, steps 1 and 2).
+type Discovery struct {
+	Interface string
+	Discovers int
+	Offers    []Offer
+	Refusals  []netip.Addr // servers that answered NAK
+	Complete  bool         // the time for offers is over
+	Waited    time.Duration
+}
+
+// Offer is what one DHCP server would give.
+type Offer struct {
+	Server    netip.Addr
+	Hardware  endpoint.HardwareAddr
+	Address   netip.Prefix // offered address with its mask; /32 if the server gave none
+	Routers   []netip.Addr
+	Resolvers []netip.Addr
+	Domain    string
+	Lease     time.Duration
+	RTT       time.Duration
+}
+
+// Conflict is the question whether another machine holds an address of ours (RFC 5227 §2.1.1).
+type Conflict struct {
+	Address  netip.Addr
+	Hardware endpoint.HardwareAddr
+	Reply
+}
+
+// Heard is a machine that spoke on the segment unasked.
+type Heard struct {
+	Address  netip.Addr
+	Hardware endpoint.HardwareAddr
+}
+
+// Arrival is a packet for this machine that was seen on the port, whether or not a socket got it.
+type Arrival struct {
+	From  netip.Addr
+	Proto string // "icmp", "tcp", "udp"
+	Port  uint16 // the sender's port; 0 for ICMP
+}
+
+// Withheld is evidence that could not be gathered, and why.
+type Withheld struct {
+	Kind Kind   `json:"evidence"`
+	Why  string `json:"why"`
+	Mend string `json:"mend,omitempty"` // the one command that would allow it
+}

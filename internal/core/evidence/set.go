@@ -1,0 +1,60 @@
+package evidence
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/target"
+)
+
+// Set is all that is known at one moment. It is a value: a collector hands out copies, and nobody changes one that was handed out.
+// The order of its slices is the order of arrival and carries no meaning.
+type Set struct {
+	Target    target.Target
+	Interface string // the one that the local checks are about
+	Named     bool   // it was named by the technician
+	Endpoint  *endpoint.Endpoint
+	Families  Families // which address families were allowed
+
+	Routes     []endpoint.RouteAnswer
+	Loopback   []Echo
+	Neighbours []Neighbour
+	Swept      int // how many addresses of the segment were asked to their end
+	SweepDone  bool
+	Heard      []Heard
+	Arrivals   []Arrival
+	Discovery  *Discovery
+	Conflicts  []Conflict
+	Lookups    []Lookup
+	Echoes     []Echo
+	Connects   []Connect
+	Webs       []Web
+	Hops       []Hop
+
+	Withheld []Withheld
+	Open     []Kind // kinds of which more may still come
+	Elapsed  time.Duration
+}
+
+// Families are the address families that may be used.
+type Families struct{ No4, No6 bool }
+
+// Allows reports whether a's family may be used.
+func (f Families) Allows(a netip.Addr) bool {
+	if a.Unmap().Is4() {
+		return !f.No4
+	}
+	return !f.No6
+}
+
+// IsOpen reports whether more of any of these kinds may still come.
+func (s *Set) IsOpen(kinds ...Kind) bool {
+	return slices.ContainsFunc(kinds, func(k Kind) bool { return slices.Contains(s.Open, k) })
+}
+
+// IsWithheld reports whether evidence of that kind could not be gathered.
+func (s *Set) IsWithheld(k Kind) bool {
+	return slices.ContainsFunc(s.Withheld, func(w Withheld) bool { return w.Kind == k })
+}

@@ -1,0 +1,276 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/subnet"
+)
+
+// offeredUsable is an offer that could be used on this segment.
+func (p *Pass) offeredUsable() (evidence.Offer, bool) {
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		if subnet.KindOf(o.Address.Addr()).Routable() {
+			return o, true
+		}
+	}
+	return evidence.Offer{}, false
+}
+
+// linked is false, with a reason, where the port itself is out of order, so that nothing can be said of what runs over it.
+func (p *Pass) linked() (string, bool) {
+	switch {
+	case p.Iface == nil:
+		return "there is no port", false
+	case !p.Iface.Up:
+		return p.Iface.Name + " is down", false
+	case p.Iface.Carrier == endpoint.CarrierAbsent:
+		return p.Iface.Name + " has no carrier", false
+	}
+	return "", true
+}
+
+func (p *Pass) hasUsable() bool {
+	return p.Iface != nil && len(p.Iface.Usable(false))+len(p.Iface.Usable(true)) > 0
+}
+
+func hasRoutable4(p *Pass) bool { return p.Iface != nil && len(p.Iface.Usable(false)) > 0 }
+
+// judgeNoAddress is the common half of the two faults in which a server would give an address and the host does not have it.
+func (p *Pass) judgeNoAddress(what string) Finding {
+	offer, usable := p.offeredUsable()
+	_, over := p.OffersSeen()
+	switch {
+	case usable:
+		return found(Confirmed, fmt.Sprintf("%s %s, though %v offers it %v now.", p.Iface.Name, what, offer.Server, offer.Address),
+			fmt.Sprintf("%s %s", p.Iface.Name, what), fmt.Sprintf("%v offers %v, router %s", offer.Server, offer.Address, List(offer.Routers))).
+			next(fmt.Sprintf("Have %s ask for a lease again: set it to automatic (DHCP), or start the DHCP client that should manage it.", p.Iface.Name),
+				fmt.Sprintf("It should then get %v with gateway %s.", offer.Address, List(offer.Routers)))
+	case p.IsWithheld(evidence.DHCPOffer):
+		return possible("whether a DHCP server would give an address could not be asked")
+	case over:
+		return cleared("no DHCP server offers anything either")
+	}
+	return possible("no DHCP server has answered yet")
+}
+
+// NoAddress: the port is on and has no address to speak with.
+var NoAddress = &Fault{
+	ID: "no-address", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	Doc: `The port has no address, though one is to be had
+The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment. The client
+that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the port to automatic, or enter the fixed address in full.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.linked(); !ok {
+			return possible("%s", why)
+		}
+		if p.hasUsable() {
+			return cleared("%s has an address", p.Iface.Name)
+		}
+		if _, self := p.Iface.SelfAssigned(); self {
+			return cleared("%s has given itself an address", p.Iface.Name)
+		}
+		return p.judgeNoAddress("has no usable address")
+	},
+}
+
+// SelfAssignedAddress: the machine gave itself an address though a server is there.
+var SelfAssignedAddress = &Fault{
+	ID: "self-assigned-address", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	Doc: `The machine gave itself an address
+The port has only an address from 169.254.0.0/16, which a machine gives itself when no DHCP server answers (RFC 3927), while a DHCP server answers now. The
+server was away when the machine asked, or the answer did not reach it. Have it ask again.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.linked(); !ok {
+			return possible("%s", why)
+		}
+		own, self := p.Iface.SelfAssigned()
+		if !self || p.hasUsable() {
+			return cleared("%s has no self-assigned address", p.Iface.Name)
+		}
+		return p.judgeNoAddress(fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr()))
+	},
+}
+
+// DHCPSilent: the endpoint depends on a DHCP server, and none answers.
+var DHCPSilent = &Fault{
+	ID: "dhcp-silent", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	Doc: `No DHCP server answers
+The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used up, a relay is missing, or the
+port leads into the wrong network. It is taken for a fault of the machine. See whether other machines on the segment get addresses; if none does, it is the server.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.linked(); !ok {
+			return possible("%s", why)
+		}
+		if hasRoutable4(p) {
+			return cleared("%s does not depend on it: it has an address", p.Iface.Name)
+		}
+		if p.hasUsable() && p.Usable() == Yes {
+			return cleared("%s works over IPv6 without it", p.Iface.Name)
+		}
+		offers, over := p.OffersSeen()
+		switch {
+		case len(offers) > 0:
+			return cleared("%v offers %v", offers[0].Server, offers[0].Address)
+		case p.Discovery != nil && len(p.Discovery.Refusals) > 0:
+			return cleared("%v answers, and refuses", p.Discovery.Refusals[0])
+		case p.IsWithheld(evidence.DHCPOffer):
+			return possible("DHCP servers could not be asked")
+		case !over || p.Discovery.Discovers < 2:
+			return possible("no DHCP server has answered yet")
+		}
+		state := "has no address"
+		if own, self := p.Iface.SelfAssigned(); self {
+			state = fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr())
+		}
+		heard := "nobody else was heard on the segment"
+		if len(p.Heard) > 0 {
+			heard = fmt.Sprintf("meanwhile %s spoke on the segment", plural(len(p.Heard), "other machine", "other machines"))
+		}
+		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, state),
+			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).
+			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that leads to it.",
+				"If others do, look at the switch port of this one: it may be in the wrong network.")
+	},
+}
+
+// shorterOffer is an offer that shows the mask of a to be too long: its prefix is the wider one, and holds a.
+func (p *Pass) shorterOffer(a endpoint.Address) (evidence.Offer, bool) {
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		if o.Address.Bits() < a.Prefix.Bits() && o.Address.Masked().Contains(a.Prefix.Addr()) {
+			return o, true
+		}
+	}
+	return evidence.Offer{}, false
+}
+
+// leftOut is the address that the mask leaves out although it is on the segment: an offered router, or a gateway that answers.
+func (p *Pass) leftOut(a endpoint.Address) (netip.Addr, string, bool) {
+	if o, ok := p.shorterOffer(a); ok {
+		for _, r := range o.Routers {
+			if !a.Prefix.Masked().Contains(r) {
+				return r, fmt.Sprintf("%v offers %v with router %v", o.Server, o.Address, r), true
+			}
+		}
+		for _, t := range p.Addresses {
+			if o.Address.Masked().Contains(t) && !a.Prefix.Masked().Contains(t) {
+				return t, fmt.Sprintf("%v offers %v, which holds %v", o.Server, o.Address, t), true
+			}
+		}
+	}
+	if p.Gateway.Is4() && !p.OnLink(p.Gateway) {
+		if n, ok := p.Neighbour(p.Gateway); ok && n.Outcome == evidence.Answered {
+			return p.Gateway, fmt.Sprintf("%v answers ARP on the segment", p.Gateway), true
+		}
+	}
+	return netip.Addr{}, "", false
+}
+
+// MaskTooNarrow: the mask leaves out what is on the segment.
+var MaskTooNarrow = &Fault{
+	ID: "mask-too-narrow", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour},
+	Doc: `The mask is too narrow
+The mask of this machine's address leaves out the gateway, or neighbours, that are on the same segment. Linux then refuses a gateway outside the mask, so that the
+default route is often missing as well and only the mask is the cause. Set address, mask, gateway and resolvers together: changing one alone may lose the others.`,
+	Judge: func(p *Pass) Finding {
+		a, ok := p.address4()
+		if !ok {
+			return possible("there is no address whose mask could be judged")
+		}
+		if a.Prefix.Bits() == 32 {
+			return cleared("%v is a single address by intent, with its gateway declared to be on the link", a.Prefix)
+		}
+		out, why, ok := p.leftOut(a)
+		if !ok {
+			_, over := p.OffersSeen()
+			if over || p.Forwards == Yes {
+				return cleared("the mask of %v leaves nothing out that was seen on the segment", a.Prefix)
+			}
+			return possible("nothing tells yet what the mask should be")
+		}
+		f := found(Confirmed, fmt.Sprintf("The mask of %v is too narrow: it leaves out %v, which is on the same segment.", a.Prefix, out),
+			fmt.Sprintf("%v covers %v to %v", a.Prefix, a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)), why)
+		if o, ok := p.shorterOffer(a); ok {
+			f = f.next(fmt.Sprintf("Set address, mask and gateway together: %v, mask %s, gateway %s, resolvers %s.",
+				netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), subnet.Mask(o.Address), List(o.Routers), List(o.Resolvers)))
+		} else {
+			f = f.next("Ask for the segment's real mask and set address, mask and gateway together.")
+		}
+		return f
+	},
+}
+
+// WrongNetwork: the address belongs to another network than the segment.
+var WrongNetwork = &Fault{
+	ID: "wrong-network", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames, evidence.GatewayNeighbour},
+	Doc: `The address belongs to another network
+The machine's address is from a network that is not on this segment: it was carried here from elsewhere, or typed wrongly. Offers, and what is heard on the segment, speak of
+another network, and nobody in the configured one answers. It is taken for a dead gateway. Set the port to automatic, or to an address of this segment.`,
+	Judge: func(p *Pass) Finding {
+		a, ok := p.address4()
+		if !ok {
+			return possible("there is no address to compare")
+		}
+		if p.Alive == Yes && p.OnLink(p.Gateway) {
+			return cleared("the gateway %v of the configured network answers", p.Gateway)
+		}
+		for _, other := range p.Others {
+			if a.Prefix.Masked().Contains(other) {
+				return cleared("%v of the configured network answers", other)
+			}
+		}
+		offers, over := p.OffersSeen()
+		for _, o := range offers {
+			if o.Address.Masked().Contains(a.Prefix.Addr()) || a.Prefix.Masked().Contains(o.Address.Addr()) {
+				return cleared("%v offers %v, of the same network", o.Server, o.Address)
+			}
+		}
+		if len(offers) > 0 {
+			o := offers[0]
+			return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment, which is %v.", a.Prefix, o.Address.Masked()),
+				fmt.Sprintf("%v offers %v", o.Server, o.Address), fmt.Sprintf("nobody in %v answers", a.Prefix.Masked())).
+				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address, List(o.Routers), List(o.Resolvers)))
+		}
+		if n := p.strangers(a.Prefix); n >= 2 && p.SweepDone && over {
+			return found(Supported, fmt.Sprintf("The address %v does not seem to belong to this segment: %d machines are heard, none of that network.", a.Prefix, n)).
+				next("Compare the address with that of a working neighbour on the same switch.")
+		}
+		return possible("nothing heard tells which network the segment is")
+	},
+}
+
+// strangers counts the machines heard with IPv4 addresses outside of every prefix of the port.
+func (p *Pass) strangers(own netip.Prefix) (n int) {
+	for _, h := range p.Heard {
+		if h.Address.Is4() && !own.Masked().Contains(h.Address) && subnet.KindOf(h.Address).Routable() {
+			n++
+		}
+	}
+	return n
+}
+
+// AddressConflict: somebody else has our address.
+var AddressConflict = &Fault{
+	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict},
+	Doc: `Another machine uses the same address
+A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections work and break by turns. It is taken
+for a bad cable. Find the other machine by its hardware address, and give one of the two another address.`,
+	Judge: func(p *Pass) Finding {
+		asked := false
+		for _, c := range p.Conflicts {
+			if c.Outcome == evidence.Answered {
+				return found(Confirmed, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).
+					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware), "Give one of the two another address.")
+			}
+			asked = asked || c.Outcome == evidence.Silent
+		}
+		if asked && !p.IsOpen(evidence.AddressConflict) {
+			return cleared("nobody else answers for this machine's address")
+		}
+		return possible("whether somebody else uses the address has not been seen")
+	},
+}

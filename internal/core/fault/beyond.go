@@ -1,0 +1,362 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+
+	"passepartout/internal/core/evidence"
+)
+
+// offLinkTrails are the traces to addresses beyond the gateway.
+func (p *Pass) offLinkTrails() (out []evidence.Trail) {
+	for _, t := range p.Trails {
+		if !p.OnLink(t.To) && !p.own(t.To) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// commonEnd is the router past the gateway at which every trace ends, and how many traces end there. It is false while any end host
+// beyond the gateway answers, or the traces end at different places.
+func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
+	if len(p.Witnesses()) > 0 {
+		return end, 0, false
+	}
+	for _, t := range p.offLinkTrails() {
+		last, any := t.Last()
+		if t.Reached || !any || last.HopLimit < 2 || n > 0 && last.From != end.From {
+			return end, 0, false
+		}
+		if n == 0 || last.HopLimit < end.HopLimit {
+			end = last
+		}
+		n++
+	}
+	return end, n, n > 0
+}
+
+// UplinkDown: the gateway works, and nothing is behind it.
+var UplinkDown = &Fault{
+	ID: "uplink-down", Zone: Beyond, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect},
+	Doc: `Nothing answers behind the gateway
+The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for. Everybody behind this gateway is cut off. Look at
+the gateway's uplink lamp, then call the provider.`,
+	Judge: func(p *Pass) Finding {
+		switch {
+		case len(p.Outside) > 0:
+			return cleared("%s past the gateway %s", List(p.Outside), map[bool]string{true: "answers", false: "answer"}[len(p.Outside) == 1])
+		case p.Alive != Yes:
+			return possible("the gateway has not answered")
+		case p.Forwards != Yes:
+			return possible("the gateway has not shown that it passes traffic on")
+		case p.IsOpen(evidence.PathTrace):
+			return possible("the way out is still being asked")
+		}
+		trails := p.offLinkTrails()
+		said := p.said(func(r evidence.Reply) bool { return r.Why != evidence.Prohibited })
+		if len(trails) == 0 && !said.IsValid() {
+			return possible("no address beyond the gateway is known that could be asked")
+		}
+		if refused := p.said(func(r evidence.Reply) bool { return r.Why == evidence.Prohibited }); refused.IsValid() {
+			return possible("%v says that it is prohibited", refused)
+		}
+		reasons := []string{fmt.Sprintf("the gateway %v answers and handles traffic for elsewhere", p.Gateway)}
+		standing := Supported
+		if said.IsValid() {
+			standing = Confirmed
+			reasons = append(reasons, fmt.Sprintf("%v says itself that what lies behind cannot be reached", said))
+		}
+		for _, t := range trails {
+			reasons = append(reasons, fmt.Sprintf("towards %v: nothing after the gateway", t.To))
+		}
+		if len(trails) > 1 {
+			standing = Confirmed
+		}
+		return found(standing, fmt.Sprintf("The gateway %v works, and nothing behind it answers: its uplink is down.", p.Gateway), reasons...).
+			next("Look at the gateway's uplink: is its lamp lit, does it have an address from the provider?", "Then call the provider, with the time and the gateway's name.")
+	},
+}
+
+// said is who reported a target unreachable, for a reason that fits.
+func (p *Pass) said(fits func(evidence.Reply) bool) (from netip.Addr) {
+	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+		if r.Outcome == evidence.Unreachable && !p.own(r.From) && fits(r) && (!from.IsValid() || r.From.Less(from)) {
+			from = r.From
+		}
+	})
+	return from
+}
+
+// PathStops: every way out ends at the same router.
+var PathStops = &Fault{
+	ID: "path-stops", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup},
+	Doc: `The path ends on the way, for everything
+The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is cut, or a router there has lost its way. Hand the
+last router that answers to the provider, with the time.`,
+	Judge: func(p *Pass) Finding {
+		if w := p.Witnesses(); len(w) > 0 {
+			return cleared("%v beyond the gateway is reached", w[0])
+		}
+		if p.IsOpen(evidence.PathTrace) {
+			return possible("the path is still being asked")
+		}
+		if _, _, loop := p.loop(); loop {
+			return cleared("the path does not end, it circles")
+		}
+		end, n, ok := p.commonEnd()
+		switch {
+		case !ok:
+			return possible("no common end of the paths was seen")
+		case n == 1:
+			return possible("only one target beyond was asked: its path ends after %v", end.From)
+		}
+		reasons := []string{fmt.Sprintf("%d targets asked, every path ends after hop %d, %v", n, end.HopLimit, end.From)}
+		if end.Outcome == evidence.Unreachable {
+			reasons = append(reasons, fmt.Sprintf("%v says: %v", end.From, end.Why))
+		}
+		return found(Confirmed, fmt.Sprintf("The path ends after %v, hop %d, whatever the target.", end.From, end.HopLimit), reasons...).
+			next(fmt.Sprintf("Call the provider: the last router that answers is %v, hop %d; nothing behind it does.", end.From, end.HopLimit))
+	},
+}
+
+// loop finds a router that ends packets of several hop limits, with another one in between.
+func (p *Pass) loop() (a, b netip.Addr, ok bool) {
+	for _, t := range p.offLinkTrails() {
+		first := map[netip.Addr]int{}
+		seen := map[netip.Addr]int{}
+		for _, st := range t.Stations {
+			if st.Outcome != evidence.Expired {
+				continue
+			}
+			seen[st.From]++
+			if at, again := first[st.From]; again && st.HopLimit > at+1 && seen[st.From] >= 2 {
+				for _, mid := range t.Stations {
+					if mid.HopLimit > at && mid.HopLimit < st.HopLimit && mid.From.IsValid() && mid.From != st.From {
+						return st.From, mid.From, true
+					}
+				}
+			}
+			if _, again := first[st.From]; !again {
+				first[st.From] = st.HopLimit
+			}
+		}
+	}
+	return a, b, false
+}
+
+// RoutingLoop: packets circle.
+var RoutingLoop = &Fault{
+	ID: "routing-loop", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
+	Doc: `Packets circle between routers
+Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a dead service. Hand both addresses to whoever runs those
+routers.`,
+	Judge: func(p *Pass) Finding {
+		if p.Usable() == Yes {
+			return cleared("the target is reached")
+		}
+		if why, spared := p.spared(); spared {
+			return cleared("%s", why)
+		}
+		a, b, ok := p.loop()
+		if !ok {
+			if p.IsOpen(evidence.PathTrace) {
+				return possible("the path is still being asked")
+			}
+			return cleared("no router appears twice on the way")
+		}
+		return found(Confirmed, fmt.Sprintf("Packets circle between the routers %v and %v.", a, b), fmt.Sprintf("%v ends packets of several hop limits, %v stands in between", a, b)).
+			next(fmt.Sprintf("Hand both addresses, %v and %v, to whoever runs those routers.", a, b))
+	},
+}
+
+// unreachable gives the report that concerns the target itself.
+func (p *Pass) unreachable(fits func(evidence.Reply) bool) (evidence.Reply, bool) {
+	var out evidence.Reply
+	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+		for _, a := range p.Addresses {
+			if asked == a && r.Outcome == evidence.Unreachable && !p.own(r.From) && fits(r) && (out.Outcome == evidence.NotKnown || r.From.Less(out.From)) {
+				out = r
+			}
+		}
+	})
+	return out, out.Outcome != evidence.NotKnown
+}
+
+// DestinationUnreachable: a router says that the target cannot be reached.
+var DestinationUnreachable = &Fault{
+	ID: "destination-unreachable", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
+	Doc: `A router reports the target unreachable
+A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while other targets are reached. The far network or
+the far machine is down. Hand the router's word to whoever runs the service.`,
+	Judge: func(p *Pass) Finding {
+		if p.Usable() == Yes {
+			return cleared("the target is reached")
+		}
+		if why, spared := p.spared(); spared {
+			return cleared("%s", why)
+		}
+		r, ok := p.unreachable(func(r evidence.Reply) bool { return r.Why == evidence.NoNet || r.Why == evidence.NoHost })
+		switch {
+		case !ok && p.IsOpen(evidence.ServiceConnect, evidence.PathTrace):
+			return possible("no router has said so yet")
+		case !ok:
+			return cleared("no router reports the target unreachable")
+		case len(p.Outside) == 0:
+			return possible("%v says so, and nothing else beyond answers either", r.From)
+		}
+		if _, n, common := p.commonEnd(); common && n > 1 {
+			return possible("%v says so, of every target", r.From)
+		}
+		return found(Confirmed, fmt.Sprintf("The router %v reports that the target cannot be reached: %v.", r.From, r.Why), fmt.Sprintf("%v: %v", r.From, r.Why)).
+			next(fmt.Sprintf("Tell whoever runs the service, with the word of %v.", r.From))
+	},
+}
+
+// ProhibitedByPolicy: somebody in between says that it is not allowed.
+var ProhibitedByPolicy = &Fault{
+	ID: "prohibited-by-policy", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
+	Doc: `A filter on the way prohibits it
+A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided so. Ask whoever runs that filter to allow it.`,
+	Judge: func(p *Pass) Finding {
+		if p.Usable() == Yes {
+			return cleared("the target is reached")
+		}
+		r, ok := p.unreachable(func(r evidence.Reply) bool { return r.Why == evidence.Prohibited || r.Why == evidence.NoPort })
+		switch {
+		case !ok && p.IsOpen(evidence.ServiceConnect, evidence.PathTrace):
+			if why, spared := p.spared(); spared && !p.IsOpen(evidence.ServiceConnect) {
+				return cleared("%s", why)
+			}
+			return possible("nobody has said so yet")
+		case !ok:
+			return cleared("nobody on the way says that it is prohibited")
+		}
+		standing := Confirmed
+		if r.Why == evidence.NoPort { // a filter that pretends to be a closed port
+			standing = Supported
+		}
+		return found(standing, fmt.Sprintf("%v on the way prohibits the traffic to %s.", r.From, p.Target), fmt.Sprintf("%v: %v", r.From, r.Why)).
+			next(fmt.Sprintf("Ask whoever runs %v to allow %s from this machine.", r.From, p.Target))
+	},
+}
+
+// targetSilent reports whether everything that was sent to the target's addresses ended in silence.
+func (p *Pass) targetSilent() bool {
+	if len(p.Addresses) == 0 || p.IsOpen(evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace) {
+		return false
+	}
+	silent := true
+	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+		for _, a := range p.Addresses {
+			if asked == a && r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) || asked == a && r.Outcome == evidence.LocalError {
+				silent = false
+			}
+		}
+	})
+	return silent
+}
+
+// DestinationSilent: this target alone keeps silent.
+var DestinationSilent = &Fault{
+	ID: "destination-silent", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup},
+	Doc: `The path to this target ends in silence
+Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or something before it drops everything. From here it cannot be told
+which. Hand over the last router that answers.`,
+	Judge: func(p *Pass) Finding {
+		if p.Usable() == Yes {
+			return cleared("the target is reached")
+		}
+		if !p.targetSilent() {
+			return possible("the target has not kept silent to everything")
+		}
+		w := p.Witnesses()
+		if len(w) == 0 {
+			return possible("no other host beyond the gateway answers either")
+		}
+		after := ""
+		for _, t := range p.Trails {
+			if last, ok := t.Last(); ok && len(p.Addresses) > 0 && t.To == p.Addresses[0] {
+				after = fmt.Sprintf(" after %v, hop %d", last.From, last.HopLimit)
+			}
+		}
+		return found(Supported, fmt.Sprintf("The path to %s ends in silence%s, while other hosts out there answer.", p.Target.Host(), after),
+			fmt.Sprintf("%s keeps silent to everything", List(p.Addresses)), "answered: "+List(w)).
+			next("Ask whoever runs the service whether the machine is up" + map[bool]string{true: ".", false: "; the last router that answers is" + after + "."}[after == ""])
+	},
+}
+
+// ServiceRefused: the host is there, the port is closed.
+var ServiceRefused = &Fault{
+	ID: "service-refused", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect},
+	Doc: `The service refuses the connection
+The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order all the way. Tell whoever runs the service, and
+check the port number.`,
+	Judge: func(p *Pass) Finding {
+		if p.Target.Port == 0 {
+			return cleared("no port was asked for")
+		}
+		if p.Usable() == Yes {
+			return cleared("the connection opens")
+		}
+		for _, c := range p.Connects {
+			if c.Outcome == evidence.Refused && c.To.Port() == p.Target.Port {
+				zone := NoZone
+				if p.own(c.To.Addr()) {
+					zone = Host
+				} else if p.OnLink(c.To.Addr()) {
+					zone = LocalSubnet
+				}
+				return found(Confirmed, fmt.Sprintf("%v is there and refuses connections on port %d.", c.To.Addr(), c.To.Port()), fmt.Sprintf("%v refused in %s", c.To, Millis(c.RTT))).in(zone).
+					next(fmt.Sprintf("Tell whoever runs %s that nothing listens on port %d; check the port number.", p.Target.Host(), p.Target.Port))
+			}
+		}
+		if len(p.Connects) == 0 || p.IsOpen(evidence.ServiceConnect) {
+			return possible("the service has not been asked to an end")
+		}
+		return cleared("nobody refused the connection")
+	},
+}
+
+// ServiceFiltered: the host is there, the port is silent.
+var ServiceFiltered = &Fault{
+	ID: "service-filtered", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace},
+	Doc: `The port is silent, though the host answers
+The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before it drops them, or the service hangs. The path is in order. Ask
+whoever runs the service, and whoever filters before it.`,
+	Judge: func(p *Pass) Finding {
+		if p.Target.Port == 0 {
+			return cleared("no port was asked for")
+		}
+		if p.Usable() == Yes {
+			return cleared("the connection opens")
+		}
+		if p.IsOpen(evidence.ServiceConnect) {
+			return possible("the service has not been asked to an end")
+		}
+		var silent netip.AddrPort
+		for _, c := range p.Connects {
+			if c.To.Port() == p.Target.Port && c.Outcome == evidence.Silent {
+				silent = c.To
+			}
+		}
+		if !silent.IsValid() {
+			return cleared("the port did not keep silent")
+		}
+		there := ""
+		p.eachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
+			if asked == silent.Addr() && r.From == asked && (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) {
+				there = "answers echo"
+			}
+		})
+		if there == "" {
+			return possible("%v has not answered anything else either", silent.Addr())
+		}
+		zone := NoZone
+		if p.OnLink(silent.Addr()) {
+			zone = LocalSubnet
+		}
+		return found(Confirmed, fmt.Sprintf("%v answers echo, and its port %d keeps silent.", silent.Addr(), silent.Port()), fmt.Sprintf("%v %s", silent.Addr(), there), fmt.Sprintf("%v: no answer to the attempt to connect", silent)).in(zone).
+			next(fmt.Sprintf("Ask whoever runs %s whether port %d is open to this network, and what filters before it.", p.Target.Host(), p.Target.Port))
+	},
+}

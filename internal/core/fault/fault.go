@@ -1,0 +1,123 @@
+// Package fault is the catalogue: every fault that can be named, each one self-contained value, a file a family. A fault's judge is pure:
+// it sees the evidence and nothing else, neither a clock nor the order of arrival nor another fault's finding.
+package fault
+
+import (
+	"fmt"
+	"strings"
+
+	"passepartout/internal/core/evidence"
+)
+
+// Fault is one thing that can be wrong, or, in Remarks, one that looks wrong and is not.
+type Fault struct {
+	ID    string
+	Zone  Zone            // where it usually lies; a finding may override it
+	Check string          // the check on which it shows, an id of package verdict
+	Doc   string          // first line the title, then what it looks like, what it is mistaken for, how to mend it
+	Needs []evidence.Kind // what it must know to be cleared or confirmed
+	Judge func(*Pass) Finding
+}
+
+// Title is the first line of the doc.
+func (f *Fault) Title() string {
+	title, _, _ := strings.Cut(f.Doc, "\n")
+	return title
+}
+
+// Explanation is the doc without its title.
+func (f *Fault) Explanation() string {
+	_, rest, _ := strings.Cut(f.Doc, "\n")
+	return strings.TrimSpace(rest)
+}
+
+// Finding is what a judge says of one suspect.
+type Finding struct {
+	Standing Standing
+	Zone     Zone     // set when it differs from the fault's own
+	Aside    bool     // true, but not in the way of the target
+	For      []string // one line each
+	Against  []string
+	Sentence string   // the verdict's sentence, when this is it
+	Next     []string // what to do, the first thing first
+}
+
+// Zone is where a fault lies.
+type Zone uint8
+
+// The zones. Zero is not known.
+const (
+	NoZone Zone = iota
+	Host
+	LocalSubnet
+	Beyond
+)
+
+var zoneNames = [...]string{"", "host", "local-subnet", "beyond"}
+
+func (z Zone) String() string { return strings.ReplaceAll(zoneNames[z], "-", " ") }
+
+// MarshalText gives the contract's word.
+func (z Zone) MarshalText() ([]byte, error) { return []byte(zoneNames[z]), nil }
+
+// Standing is how a suspect stands. All begin as possible.
+type Standing uint8
+
+// The standings.
+const (
+	Possible Standing = iota
+	Cleared
+	Supported
+	Confirmed
+)
+
+var standingNames = [...]string{"possible", "cleared", "supported", "confirmed"}
+
+func (s Standing) String() string { return standingNames[s] }
+
+// MarshalText gives the contract's word.
+func (s Standing) MarshalText() ([]byte, error) { return []byte(standingNames[s]), nil }
+
+// Holds reports whether the suspect is supported or confirmed.
+func (s Standing) Holds() bool { return s >= Supported }
+
+func cleared(format string, args ...any) Finding {
+	return Finding{Standing: Cleared, Against: []string{fmt.Sprintf(format, args...)}}
+}
+
+func possible(format string, args ...any) Finding {
+	return Finding{Standing: Possible, Against: []string{fmt.Sprintf(format, args...)}}
+}
+
+func found(s Standing, sentence string, reasons ...string) Finding {
+	if len(reasons) == 0 {
+		reasons = []string{sentence}
+	}
+	return Finding{Standing: s, Sentence: sentence, For: reasons}
+}
+
+func (f Finding) next(steps ...string) Finding {
+	f.Next = append(f.Next, steps...)
+	return f
+}
+
+func (f Finding) aside(is bool) Finding {
+	f.Aside = is
+	return f
+}
+
+func (f Finding) in(z Zone) Finding {
+	f.Zone = z
+	return f
+}
+
+// Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
+var Catalogue = []*Fault{
+	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, WrongNetwork, MaskTooNarrow, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet, StackBroken,
+	AddressConflict, SegmentIsolated, DHCPSilent, GatewaySilent, GatewayDoesNotForward, ResolverSilentLocal,
+	UplinkDown, PathStops, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing,
+	ServiceRefused, ServiceFiltered, DestinationSilent,
+}
+
+// Remarks lists what is shown and never blamed.
+var Remarks = []*Fault{EchoFiltered, HopSilent, GatewayIgnoresEcho}

@@ -1,0 +1,244 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/subnet"
+)
+
+// refusing gives the answer of a route look-up that refuses traffic to the target by an entry of its own.
+func (p *Pass) refusing() (endpoint.RouteAnswer, bool) {
+	for _, a := range p.Addresses {
+		if r, ok := p.RouteTo(a); ok && (r.Verdict == endpoint.Blackhole || r.Verdict == endpoint.UnreachableRoute || r.Verdict == endpoint.ProhibitedRoute) {
+			return r, true
+		}
+	}
+	return endpoint.RouteAnswer{}, false
+}
+
+// RouteBlocked: an entry of the routing table refuses the target.
+var RouteBlocked = &Fault{
+	ID: "route-blocked", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup},
+	Doc: `A route on this machine stands in the way
+The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target. It was set on purpose once, or left behind by a program. Everything else works, so the
+far service is blamed. Delete the entry, and find out what set it.`,
+	Judge: func(p *Pass) Finding {
+		r, ok := p.refusing()
+		switch {
+		case ok:
+			return found(Confirmed, fmt.Sprintf("A route on this machine is in the way of %v: the system's own answer is \"%v\".", r.To, r.Verdict), fmt.Sprintf("route look-up for %v: %v", r.To, r.Verdict)).
+				next(fmt.Sprintf("Find the entry and delete it: ip route show table all | grep -e blackhole -e unreachable -e prohibit, for %v.", r.To))
+		case len(p.Addresses) == 0:
+			return possible("the target's address is not known")
+		}
+		return cleared("the system knows a way to %s", List(p.Addresses))
+	},
+}
+
+// wantsDefault reports whether anything that was asked for needs a default route: the target, or the resolver that must name it.
+func (p *Pass) wantsDefault() (of netip.Addr, yes bool) {
+	for _, a := range p.Addresses {
+		if r, ok := p.RouteTo(a); ok && r.Verdict == endpoint.NoRoute {
+			return a, true
+		}
+	}
+	if len(p.Addresses) > 0 {
+		return netip.Addr{}, false
+	}
+	for _, r := range p.Resolvers {
+		if !r.OnLink {
+			return r.Address, true
+		}
+	}
+	return netip.Addr{}, p.Target.IsZero() || p.NeedsName()
+}
+
+// GatewayNotSet: there is no default route.
+var GatewayNotSet = &Fault{
+	ID: "gateway-not-set", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.DHCPOffer},
+	Doc: `No gateway is set
+The machine has an address and no default route, so that it can speak with its neighbours and with nobody else. The gateway was forgotten, or the system refused it because it lay
+outside the mask, or it vanished when the port was down. Set address, mask, gateway and resolvers together.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		for _, v6 := range []bool{false, true} {
+			if len(p.Endpoint.DefaultRoutes(v6)) > 0 && (!v6 || !hasRoutable4(p)) {
+				return cleared("there is a default route")
+			}
+		}
+		if p.Usable() == Yes {
+			if p.TargetOnLink() || p.Target.IsZero() {
+				return found(Confirmed, "No default gateway is set: this machine reaches its own segment only.").aside(true)
+			}
+			return cleared("the target is reached by a route of its own")
+		}
+		if a, ok := p.address4(); ok {
+			if out, why, narrow := p.leftOut(a); narrow {
+				return possible("no default route, and the mask of %v explains it: %v would be refused as a gateway (%s)", a.Prefix, out, why)
+			}
+		}
+		of, wanted := p.wantsDefault()
+		if !wanted && len(p.Addresses) > 0 {
+			return found(Confirmed, "No default gateway is set: this machine reaches its own segment only.").aside(true)
+		}
+		if p.NeedsName() && len(p.Addresses) == 0 && p.IsOpen(evidence.NameLookup) {
+			return possible("the target's address is not known yet")
+		}
+		sentence := "No gateway is set on this machine, so nothing beyond its own segment can be reached."
+		reasons := []string{"the routing table has no default route"}
+		if of.IsValid() {
+			reasons = append(reasons, fmt.Sprintf("route look-up for %v: no route", of))
+		}
+		f := found(Confirmed, sentence, reasons...)
+		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
+			o := offers[0]
+			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it, together with address %v and resolvers %s.", List(o.Routers), o.Server, o.Address, List(o.Resolvers)))
+		}
+		return f.next("Set the gateway. A working neighbour on the same segment shows which one.")
+	},
+}
+
+// GatewayOutsideSubnet: the gateway is in no prefix of this machine, and nobody answers for it.
+var GatewayOutsideSubnet = &Fault{
+	ID: "gateway-outside-subnet", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour},
+	Doc: `The gateway lies outside the subnet
+The default gateway's address lies in none of the machine's prefixes and does not answer on the segment: nearly always an octet typed wrongly. Compare address, mask and gateway octet by
+octet, and set them together.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		if !p.Gateway.IsValid() {
+			return possible("no gateway is set")
+		}
+		if p.Gateway.IsLinkLocalUnicast() || p.OnLink(p.Gateway) {
+			return cleared("%v lies within the machine's own prefix", p.Gateway)
+		}
+		if p.Forwards == Yes {
+			return cleared("%v passes traffic on", p.Gateway)
+		}
+		n, asked := p.Neighbour(p.Gateway)
+		if asked && n.Outcome == evidence.Answered {
+			return cleared("%v answers on the segment", p.Gateway)
+		}
+		standing := Supported
+		reasons := []string{fmt.Sprintf("%v is in no prefix of %s", p.Gateway, p.Iface.Name)}
+		if asked && n.Outcome == evidence.Silent {
+			standing = Confirmed
+			reasons = append(reasons, fmt.Sprintf("%v does not answer on the segment (%d requests, %s)", p.Gateway, n.Asks, Millis(n.Waited)))
+		}
+		sentence := fmt.Sprintf("The gateway %v lies outside this machine's subnet", p.Gateway)
+		next := "Compare address, mask and gateway with a working neighbour, and set them together."
+		if a, ok := p.address4(); ok {
+			sentence += fmt.Sprintf(" %v", a.Prefix.Masked())
+			if slip, one := subnet.OneOctetApart(networkPart(p.Gateway, a.Prefix), a.Prefix.Masked().Addr()); one {
+				sentence += fmt.Sprintf(": its octet %d is %d where the address has %d", slip.Octet, slip.From, slip.To)
+			}
+		}
+		f := found(standing, sentence+".", reasons...)
+		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
+			o := offers[0]
+			next = fmt.Sprintf("Set gateway %s, as %v offers it, together with address %v and resolvers %s.", List(o.Routers), o.Server, o.Address, List(o.Resolvers))
+		}
+		return f.next(next)
+	},
+}
+
+// networkPart is a with the host bits of p cleared.
+func networkPart(a netip.Addr, p netip.Prefix) netip.Addr {
+	masked, err := a.Prefix(p.Bits())
+	if err != nil {
+		return netip.Addr{}
+	}
+	return masked.Addr()
+}
+
+// HostFirewall: the machine's own filter refuses or swallows the traffic.
+var HostFirewall = &Fault{
+	ID: "host-firewall", Zone: Host, Check: "filter", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames},
+	Doc: `This machine's own filter is in the way
+The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive at the port and reach no program. It is taken for a dead
+gateway or a dead service. Look at the filter's rules for the outgoing and the incoming direction.`,
+	Judge: func(p *Pass) Finding {
+		var refused []string
+		p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+			if r.Outcome == evidence.LocalError && r.Forbidden {
+				refused = append(refused, asked.String())
+			}
+			if r.Outcome == evidence.Unreachable && p.own(r.From) && r.From != asked && r.Why == evidence.Prohibited {
+				refused = append(refused, asked.String())
+			}
+		})
+		if len(refused) > 0 && p.Usable() != Yes {
+			return found(Confirmed, fmt.Sprintf("This machine's own filter refuses to send to %s.", refused[0]), fmt.Sprintf("sending to %s is not permitted by this machine itself", refused[0])).
+				next("Look at the rules of this machine's packet filter for outgoing traffic.")
+		}
+		if from, what, ok := p.swallowed(); ok {
+			return found(Confirmed, fmt.Sprintf("This machine's own filter swallows what comes in: answers from %v arrive at %s and reach no program.", from, p.Iface.Name),
+				fmt.Sprintf("%s from %v seen at the port, and none at the socket", what, from)).
+				next("Look at the rules of this machine's packet filter for incoming traffic.")
+		}
+		switch {
+		case p.Usable() == Yes:
+			return cleared("traffic passes in both directions")
+		case len(p.Outside) > 0:
+			return cleared("answers from %v reached the program", p.Outside[0])
+		case p.IsWithheld(evidence.SegmentFrames):
+			return possible("what arrives at the port could not be watched")
+		}
+		return possible("no answer was seen to arrive and be lost")
+	},
+}
+
+// swallowed finds answers that were seen at the port while every question of their sort to that address ended in silence.
+func (p *Pass) swallowed() (netip.Addr, string, bool) {
+	if p.IsOpen(evidence.NameLookup, evidence.ServiceConnect) {
+		return netip.Addr{}, "", false
+	}
+	for _, a := range p.Arrivals {
+		heard, silent := false, false
+		for _, l := range p.Lookups {
+			if a.Proto == "udp" && a.Port == 53 && l.Server == a.From {
+				heard, silent = heard || l.Came(), silent || l.Outcome == evidence.Silent
+			}
+		}
+		for _, c := range p.Connects {
+			if a.Proto == "tcp" && c.To == netip.AddrPortFrom(a.From, a.Port) {
+				heard, silent = heard || c.Came(), silent || c.Outcome == evidence.Silent
+			}
+		}
+		if silent && !heard {
+			return a.From, a.Proto + " answers", true
+		}
+	}
+	return netip.Addr{}, "", false
+}
+
+// ResolverNotSet: no DNS server is configured.
+var ResolverNotSet = &Fault{
+	ID: "resolver-not-set", Zone: Host, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings},
+	Doc: `No name server is set
+The machine has no DNS server to ask, so that no name leads anywhere while addresses work. It is taken for a dead Internet connection. Set the resolvers of this network; if the
+address is automatic, find out why they were not taken over from the lease.`,
+	Judge: func(p *Pass) Finding {
+		if p.Endpoint == nil {
+			return possible("the machine's settings have not been read")
+		}
+		if len(p.Resolvers) > 0 {
+			return cleared("%s set", plural(len(p.Resolvers), "name server is", "name servers are"))
+		}
+		if !p.hasUsable() {
+			return possible("no name server is set, as no address is: both would come with a lease")
+		}
+		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").aside(!p.NeedsName() && !p.Target.IsZero())
+		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server))
+		}
+		return f.next("Set the name servers. A working neighbour on the same segment shows which ones.")
+	},
+}

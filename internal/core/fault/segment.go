@@ -1,0 +1,149 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"passepartout/internal/core/evidence"
+)
+
+func (p *Pass) segmentName() string {
+	if p.Gateway.IsValid() && p.Iface != nil {
+		if prefix, ok := p.Iface.PrefixFor(p.Gateway); ok {
+			return prefix.Masked().String()
+		}
+	}
+	if a, ok := p.address4(); ok {
+		return a.Prefix.Masked().String()
+	}
+	return "the segment"
+}
+
+// SegmentIsolated: there is a carrier, and nobody is there.
+var SegmentIsolated = &Fault{
+	ID: "segment-isolated", Zone: LocalSubnet, Check: "neighbours",
+	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer},
+	Doc: `Nobody on the segment answers
+The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or waits for a log-in, or the switch is cut off from the rest.
+It is taken for a dead gateway. Try another socket, or this socket with a machine that works elsewhere.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		switch {
+		case p.Alive == Yes:
+			return cleared("the gateway %v answers", p.Gateway)
+		case len(p.Others) > 0:
+			return cleared("%s: %s", plural(len(p.Others), "neighbour answers", "neighbours answer"), List(p.Others))
+		case len(p.Heard) > 0:
+			return cleared("%s was heard on the segment", p.Heard[0].Address)
+		}
+		if offers, _ := p.OffersSeen(); len(offers) > 0 {
+			return cleared("%v answers on the segment", offers[0].Server)
+		}
+		if p.IsOpen(evidence.OtherNeighbours, evidence.GatewayNeighbour) || !p.SweepDone {
+			return possible("the neighbours have not all been asked yet")
+		}
+		standing := Confirmed
+		if p.IsWithheld(evidence.SegmentFrames) {
+			standing = Supported
+		}
+		return found(standing, fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(), plural(p.Swept, "address", "addresses")),
+			fmt.Sprintf("%s asked, none answered", plural(p.Swept, "address", "addresses")), "carrier is there").
+			next("Plug this machine into another socket that works, or a working machine into this one.",
+				"Ask whoever looks after the switch in which network its port is, and whether it waits for a log-in.")
+	},
+}
+
+// GatewaySilent: the segment is alive, the gateway on it is not.
+var GatewaySilent = &Fault{
+	ID: "gateway-silent", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer},
+	Doc: `The gateway does not answer
+Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another segment. Everybody on the segment is cut off from the rest.
+It is taken for a fault of the provider. See that the gateway has power and that its port on the switch is lit.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		if !p.Gateway.IsValid() {
+			return possible("no gateway is set")
+		}
+		if p.Alive == Yes {
+			return cleared("%v answers", p.Gateway)
+		}
+		if !p.OnLink(p.Gateway) && !p.Gateway.IsLinkLocalUnicast() {
+			return possible("%v lies outside the subnet, so its silence proves nothing", p.Gateway)
+		}
+		if p.Alive == Unknown {
+			return possible("the gateway has not been asked to an end")
+		}
+		offers, _ := p.OffersSeen()
+		if len(p.Others) == 0 && len(offers) == 0 {
+			return possible("nobody answers, so silence proves nothing about the gateway")
+		}
+		n, _ := p.Neighbour(p.Gateway)
+		reasons := []string{fmt.Sprintf("%v: %s within %s, no answer", p.Gateway, plural(n.Asks, "request", "requests"), Millis(n.Waited))}
+		if len(p.Others) > 0 {
+			reasons = append(reasons, fmt.Sprintf("answered: %s", List(p.Others)))
+		}
+		if router, server, ok := p.otherRouter(offers); ok {
+			return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
+				append(reasons, fmt.Sprintf("%v offers router %v, and not %v", server, router, p.Gateway))...).in(Host).
+				next(fmt.Sprintf("Set the gateway to %v. Check address, mask and resolvers at the same time, and set them together.", router))
+		}
+		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"), p.segmentName(), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
+			next(fmt.Sprintf("See that the gateway %v has power and that its port on the switch is lit, then run again.", p.Gateway),
+				"Ask a neighbour on the same segment whether it is cut off as well.")
+	},
+}
+
+// otherRouter is a router that every offer names in place of the one that is set, on a machine whose setting did not come from DHCP.
+func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, ok bool) {
+	if !p.Gateway.Is4() {
+		return router, server, false
+	}
+	for _, o := range offers {
+		if slices.Contains(o.Routers, p.Gateway) || len(o.Routers) == 0 {
+			return netip.Addr{}, netip.Addr{}, false
+		}
+		router, server, ok = o.Routers[0], o.Server, true
+	}
+	return router, server, ok
+}
+
+// GatewayDoesNotForward: the gateway is there, and nothing passes it.
+var GatewayDoesNotForward = &Fault{
+	ID: "gateway-does-not-forward", Zone: LocalSubnet, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup},
+	Doc: `The gateway is there and passes nothing on
+The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran out. Its forwarding is off, or its filter drops everything. A
+gateway that keeps silent altogether behind a dead uplink looks the same. Restart it, and look at its forwarding and filter settings.`,
+	Judge: func(p *Pass) Finding {
+		if p.Alive != Yes {
+			return possible("the gateway has not answered")
+		}
+		switch p.Forwards {
+		case Yes:
+			return cleared("%v passes traffic on, or says why it cannot", p.Gateway)
+		case Unknown:
+			return possible("what the gateway does with traffic has not been seen to an end")
+		}
+		if p.IsWithheld(evidence.SegmentFrames) {
+			return possible("what arrives at the port could not be watched, so this machine's own filter is not ruled out")
+		}
+		if _, _, swallowed := p.swallowed(); swallowed {
+			return cleared("answers do come back, and this machine loses them")
+		}
+		return found(Supported, fmt.Sprintf("The gateway %v answers on the segment and passes nothing on, without a word.", p.Gateway), "packets with a hop limit of 1 bring nothing back", "nothing beyond it answers").
+			next(fmt.Sprintf("Look at the gateway %v: is forwarding on, does its filter drop everything, has its uplink a signal?", p.Gateway))
+	},
+}
+
+// ResolverSilentLocal: a name server on the segment that does not serve.
+var ResolverSilentLocal = &Fault{
+	ID: "resolver-silent-local", Zone: LocalSubnet, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours},
+	Doc: `The name server on this segment does not answer
+The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses work and names do not, and "the Internet is down". Start
+the service, or let the machines ask another server meanwhile.`,
+	Judge: func(p *Pass) Finding { return p.judgeSilentResolver(true) },
+}

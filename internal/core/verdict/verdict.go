@@ -1,0 +1,285 @@
+// Package verdict turns evidence into checks, suspects and one verdict. It is pure: the same evidence, in whatever order it came,
+// gives the same verdict.
+package verdict
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+)
+
+// Zone is what the verdict says of the place: one of the fault zones, none, or undetermined.
+type Zone string
+
+// The zones of a verdict, in the contract's words.
+const (
+	None         Zone = "none"
+	Host         Zone = "host"
+	LocalSubnet  Zone = "local-subnet"
+	Beyond       Zone = "beyond"
+	Undetermined Zone = "undetermined"
+)
+
+var zoneOf = map[fault.Zone]Zone{fault.Host: Host, fault.LocalSubnet: LocalSubnet, fault.Beyond: Beyond}
+
+// Confidence says how sure the verdict is.
+type Confidence string
+
+// The degrees of confidence, as the contract defines them.
+const (
+	Certain Confidence = "certain"
+	Likely  Confidence = "likely"
+	Maybe   Confidence = "possible"
+)
+
+// Result is everything that follows from the evidence.
+type Result struct {
+	Zone       Zone
+	Fault      string
+	Confidence Confidence
+	Sentence   string
+	Also       []Other
+	Candidates []string
+	Next       []string
+
+	Checks   []Check
+	Suspects []Suspect
+	Remarks  []Remark // what looks wrong and is not
+	Withheld []evidence.Withheld
+	Settled  bool // what may still come cannot change the verdict
+}
+
+// Other is a further, independent fault.
+type Other struct {
+	Zone     Zone
+	Fault    string
+	Sentence string
+}
+
+// Suspect is a fault of the catalogue and how it stands.
+type Suspect struct {
+	Fault    *fault.Fault
+	Zone     fault.Zone
+	Standing fault.Standing
+	For      []string
+	Against  []string
+
+	finding fault.Finding
+	rank    int
+}
+
+// Remark is a look-alike that was seen and is no fault.
+type Remark struct {
+	Fault    *fault.Fault
+	Sentence string
+}
+
+// Judge judges a set of evidence by the whole catalogue.
+func Judge(s *evidence.Set) Result { return JudgeBy(fault.Catalogue, s) }
+
+// JudgeBy judges by a catalogue of the caller's.
+func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
+	p := fault.NewPass(s)
+	r := Result{Also: []Other{}, Candidates: []string{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
+	for i, f := range catalogue {
+		finding := f.Judge(p)
+		zone := f.Zone
+		if finding.Zone != fault.NoZone {
+			zone = finding.Zone
+		}
+		r.Suspects = append(r.Suspects, Suspect{Fault: f, Zone: zone, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding, rank: int(zone)*1000 + i})
+	}
+	for _, f := range fault.Remarks {
+		if finding := f.Judge(p); finding.Standing.Holds() {
+			r.Remarks = append(r.Remarks, Remark{f, finding.Sentence})
+		}
+	}
+	usable := p.Usable()
+	holding := holding(r.Suspects)
+	inTheWay := slices.DeleteFunc(slices.Clone(holding), func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes })
+	switch {
+	case usable == fault.Yes:
+		r.healthy(p, holding)
+	case len(inTheWay) > 0:
+		r.faulty(inTheWay, holding)
+	default:
+		r.open(p)
+	}
+	r.Checks = checks(p, r.Suspects, usable)
+	r.Settled = r.settled(p, usable, inTheWay)
+	return r
+}
+
+// holding gives the suspects that are supported or confirmed, the nearest to the host first.
+func holding(all []Suspect) (out []Suspect) {
+	for _, s := range all {
+		if s.Standing.Holds() {
+			out = append(out, s)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Suspect) int { return a.rank - b.rank })
+	return out
+}
+
+func (r *Result) healthy(p *fault.Pass, holding []Suspect) {
+	r.Zone, r.Confidence = None, Certain
+	if len(p.Withheld) > 0 {
+		r.Confidence = Likely
+	}
+	switch {
+	case p.Target.IsZero():
+		r.Sentence = "This machine, its segment and its name service are in order as far as the gateway; nothing beyond was asked for."
+	case p.Target.URL != "":
+		r.Sentence = fmt.Sprintf("%s answers requests: no fault is in the way.", p.Target.Host())
+	case p.Target.Port != 0:
+		r.Sentence = fmt.Sprintf("%s accepts connections on port %d: no fault is in the way.", p.Target.Host(), p.Target.Port)
+	default:
+		r.Sentence = fmt.Sprintf("%s answers: no fault is in the way.", p.Target.Host())
+	}
+	r.also(holding)
+	if len(holding) > 0 {
+		r.Next = append(r.Next, holding[0].finding.Next...)
+	}
+}
+
+func (r *Result) faulty(inTheWay, holding []Suspect) {
+	chosen := inTheWay[0]
+	f := chosen.finding
+	r.Zone, r.Fault, r.Sentence = zoneOf[chosen.Zone], chosen.Fault.ID, f.Sentence
+	r.Next = append(r.Next, f.Next...)
+	r.Confidence = Likely
+	if f.Standing == fault.Confirmed && !slices.ContainsFunc(inTheWay, func(s Suspect) bool { return s.Zone != chosen.Zone }) {
+		r.Confidence = Certain
+	}
+	r.also(slices.DeleteFunc(holding, func(s Suspect) bool { return s.Fault == chosen.Fault }))
+}
+
+func (r *Result) also(others []Suspect) {
+	for _, s := range others {
+		r.Also = append(r.Also, Other{zoneOf[s.Zone], s.Fault.ID, s.finding.Sentence})
+	}
+}
+
+// open is for a broken target without a supported suspect: the zone alone where the evidence shows it, else undetermined.
+func (r *Result) open(p *fault.Pass) {
+	r.Zone, r.Confidence = Undetermined, Maybe
+	var left []Suspect
+	for _, s := range r.Suspects {
+		if s.Standing == fault.Possible && relevant(p, s) {
+			left = append(left, s)
+			r.Candidates = append(r.Candidates, s.Fault.ID)
+		}
+	}
+	one := len(left) > 0 && !slices.ContainsFunc(left, func(s Suspect) bool { return s.Zone != left[0].Zone })
+	missing := r.missing(p)
+	switch {
+	case one:
+		r.Zone = zoneOf[left[0].Zone]
+		r.Sentence = fmt.Sprintf("The fault lies %s; which one of several it is, the evidence does not tell.", place(left[0].Zone))
+		r.Next = append(r.Next, "Compare with a second target out there: passepartout check ANOTHER-NAME.")
+	case missing != "":
+		r.Sentence = "The evidence does not single out a zone: " + missing + "."
+	default:
+		r.Sentence = "The evidence does not single out a zone."
+	}
+	if len(p.Open) > 0 {
+		r.Sentence = "Not yet known."
+	}
+	if !one {
+		for _, w := range r.Withheld {
+			if w.Mend != "" && !slices.Contains(r.Next, "Allow it and run again: "+w.Mend) {
+				r.Next = append(r.Next, "Allow it and run again: "+w.Mend)
+			}
+		}
+		if len(r.Next) == 0 {
+			r.Next = append(r.Next, "Try the same from a second machine on the same segment: if it works there, it is this machine.")
+		}
+	}
+}
+
+func place(z fault.Zone) string {
+	switch z {
+	case fault.Host:
+		return "in this machine"
+	case fault.LocalSubnet:
+		return "in the local subnet"
+	}
+	return "beyond the gateway"
+}
+
+// relevant tells which of the suspects that are merely possible could explain what is broken, by how far the evidence reaches.
+func relevant(p *fault.Pass, s Suspect) bool {
+	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
+		switch s.Fault {
+		case fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent:
+			return true
+		}
+		return false
+	}
+	switch s.Fault {
+	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.ResolverNotSet, fault.StackBroken:
+		return false // judged by the settings alone: had they been the cause, they would be confirmed
+	}
+	if p.Forwards == fault.Yes { // host and segment have shown that they work
+		return s.Zone == fault.Beyond
+	}
+	if p.Alive == fault.Yes {
+		return s.Fault == fault.HostFirewall || s.Fault == fault.GatewayDoesNotForward || s.Fault == fault.UplinkDown
+	}
+	return s.Zone != fault.Beyond
+}
+
+func (r *Result) missing(p *fault.Pass) string {
+	var parts []string
+	for _, w := range p.Withheld {
+		switch w.Kind {
+		case evidence.DHCPOffer:
+			parts = append(parts, "whether a DHCP server answers could not be asked, which "+w.Why)
+		case evidence.SegmentFrames:
+			parts = append(parts, "what arrives at the port could not be watched, which "+w.Why)
+		}
+	}
+	if _, ready := p.Ready(); !ready && len(parts) > 1 {
+		parts = parts[:1]
+	}
+	return strings.Join(parts, "; ")
+}
+
+// settled decides whether the run may end: nothing that is still under way could put another fault in place of the one found, or
+// break a target that was found to work.
+func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect) bool {
+	if len(p.Open) == 0 {
+		return true
+	}
+	if usable == fault.Yes {
+		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.RouteLookup, evidence.NameLookup, evidence.ServiceConnect, evidence.WebAnswer, evidence.TargetEcho, evidence.AddressConflict, evidence.SegmentFrames)
+	}
+	if len(inTheWay) == 0 {
+		return false
+	}
+	chosen := inTheWay[0]
+	for _, s := range r.Suspects {
+		nearer := s.rank < chosen.rank
+		if nearer && s.Standing == fault.Possible && p.IsOpen(s.Fault.Needs...) {
+			return false
+		}
+		// A finding that is not yet confirmed may still be, or be cleared.
+		if s.rank == chosen.rank && s.Standing != fault.Confirmed && p.IsOpen(s.Fault.Needs...) {
+			return false
+		}
+	}
+	return true
+}
+
+// Suspect finds a suspect by its id.
+func (r *Result) Suspect(id string) (Suspect, bool) {
+	for _, s := range r.Suspects {
+		if s.Fault.ID == id {
+			return s, true
+		}
+	}
+	return Suspect{}, false
+}

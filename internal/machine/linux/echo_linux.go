@@ -1,0 +1,153 @@
+package linux
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"time"
+
+	"golang.org/x/net/icmp"
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+	"golang.org/x/sys/unix"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/wire"
+)
+
+// echoPort sends echo requests over a raw socket, or over a datagram one where raw ones are not permitted. A datagram socket (icmp(7)) gets
+// only its own replies, puts the identifier in by itself, and hears of errors through its error queue.
+type echoPort struct {
+	*socket
+	datagram bool
+	id       uint16
+	buf      []byte
+}
+
+// OpenEcho implements machine.Machine.
+func (m *live) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
+	how := m.Permissions().Echo
+	proto := unix.IPPROTO_ICMP
+	if v6 {
+		proto = unix.IPPROTO_ICMPV6
+	}
+	o := options{iface: iface, stamps: true}
+	switch how.How {
+	case "raw":
+		s, err := newSocket(v6, unix.SOCK_RAW, proto, o)
+		if err != nil {
+			return nil, err
+		}
+		p := &echoPort{socket: s, id: freeID(), buf: make([]byte, 1<<16)}
+		return p, p.filter()
+	case "datagram":
+		o.errors = true
+		s, err := newSocket(v6, unix.SOCK_DGRAM, proto, o)
+		if err != nil {
+			return nil, err
+		}
+		return &echoPort{socket: s, datagram: true, buf: make([]byte, 1<<16)}, nil
+	}
+	return nil, translate("echo: "+how.Why, unix.EPERM)
+}
+
+// freeID gives each raw port an identifier of its own, so that ports of one process do not read each other's replies.
+func freeID() uint16 { return uint16(nextID.Add(1)) ^ uint16(unix.Getpid()<<3) }
+
+// filter lets only replies and errors up to a raw socket (raw(7), icmp6(7)).
+func (p *echoPort) filter() error {
+	err := error(nil)
+	_ = p.raw.Control(func(fd uintptr) {
+		if p.v6 {
+			f := unix.ICMPv6Filter{}
+			for i := range f.Data {
+				f.Data[i] = ^uint32(0)
+			}
+			for _, t := range []uint{1, 2, 3, 129} {
+				f.Data[t>>5] &^= 1 << (t & 31)
+			}
+			err = unix.SetsockoptICMPv6Filter(int(fd), unix.IPPROTO_ICMPV6, unix.ICMPV6_FILTER, &f)
+			return
+		}
+		const icmpFilter = 1 // ICMP_FILTER at SOL_RAW
+		pass := uint32(1<<0 | 1<<3 | 1<<11)
+		err = unix.SetsockoptInt(int(fd), unix.SOL_RAW, icmpFilter, int(int32(^pass)))
+	})
+	if err != nil {
+		p.Close()
+		return translate("filtering ICMP", err)
+	}
+	return nil
+}
+
+func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
+	m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: int(p.id), Seq: int(r.Seq), Data: r.Payload}}
+	if p.v6 {
+		m.Type = ipv6.ICMPTypeEchoRequest // the kernel fills in the checksum
+	}
+	b, err := m.Marshal(nil)
+	if err != nil {
+		return time.Time{}, fmt.Errorf("echo request: %w", err)
+	}
+	return p.send(b, netip.AddrPortFrom(r.To, 0), r.HopLimit)
+}
+
+func (p *echoPort) Receive() (machine.EchoArrival, error) {
+	for {
+		got, err := p.receive(p.buf)
+		switch {
+		case err != nil && isClosed(err):
+			return machine.EchoArrival{}, net.ErrClosed
+		case err != nil:
+			return machine.EchoArrival{}, translate("receiving", err)
+		}
+		if a, ok := p.read(got); ok {
+			return a, nil
+		}
+	}
+}
+
+func (p *echoPort) read(got packet) (machine.EchoArrival, bool) {
+	if got.report != nil { // the data is the request itself, without its IP header
+		m, err := icmp.ParseMessage(p.proto(), got.data)
+		echo, ok := (*icmp.Echo)(nil), false
+		if err == nil {
+			echo, ok = m.Body.(*icmp.Echo)
+		}
+		if !ok {
+			return machine.EchoArrival{}, false
+		}
+		return machine.EchoArrival{Seq: uint16(echo.Seq), To: got.from.Addr(), Arrival: got.report.Arrival}, true
+	}
+	var r wire.Report
+	ok := false
+	switch {
+	case p.datagram || p.v6: // no IP header in front
+		m, err := icmp.ParseMessage(p.proto(), got.data)
+		if err != nil {
+			return machine.EchoArrival{}, false
+		}
+		if echo, isEcho := m.Body.(*icmp.Echo); isEcho && (m.Type == ipv4.ICMPTypeEchoReply || m.Type == ipv6.ICMPTypeEchoReply) {
+			r, ok = wire.Report{Outcome: evidence.Answered, From: got.from.Addr(), Size: len(echo.Data), Type: got.data[0],
+				About: wire.Quote{EchoFamily: true, ID: uint16(echo.ID), Seq: uint16(echo.Seq), To: got.from}}, true
+		} else if p.v6 {
+			r, ok = wire.Report{From: got.from.Addr()}.V6(got.data[0], got.data[1], got.data[4:])
+		}
+		r.HopLimitLeft = got.hops
+	default:
+		r, ok = wire.ParsePacket(got.data)
+	}
+	if !ok || !r.About.EchoFamily || (!p.datagram && r.About.ID != p.id) {
+		return machine.EchoArrival{}, false
+	}
+	return machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Arrival: machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why,
+		ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, At: got.at, Stamp: got.stamp}}, true
+}
+
+func (p *echoPort) proto() int {
+	if p.v6 {
+		return unix.IPPROTO_ICMPV6
+	}
+	return unix.IPPROTO_ICMP
+}

@@ -1,0 +1,395 @@
+package linux
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/mdlayher/ethtool"
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/wiretext"
+	"passepartout/internal/machine"
+)
+
+// Read implements machine.Machine.
+func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	e := &endpoint.Endpoint{At: time.Now()}
+	if name, err := os.Hostname(); err == nil {
+		e.Host = wiretext.Clean(name)
+	}
+	links, err := dump(netlink.LinkList)
+	if err != nil {
+		return nil, translate("reading the interfaces", err)
+	}
+	names := map[int]string{}
+	speeds := linkModes()
+	for _, l := range links {
+		i := interfaceOf(l, speeds)
+		names[i.Index] = i.Name
+		addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(l, netlink.FAMILY_ALL) })
+		if err != nil && !errors.Is(err, unix.ENODEV) { // it may vanish between the two questions
+			e.Remarks = append(e.Remarks, fmt.Sprintf("addresses of %s: %v", i.Name, err))
+		}
+		for _, a := range addrs {
+			if converted, ok := addressOf(a); ok {
+				i.Addresses = append(i.Addresses, converted)
+			}
+		}
+		e.Interfaces = append(e.Interfaces, i)
+	}
+	routes, err := dump(func() ([]netlink.Route, error) {
+		return netlink.RouteListFiltered(netlink.FAMILY_ALL, &netlink.Route{Table: unix.RT_TABLE_UNSPEC}, netlink.RT_FILTER_TABLE)
+	})
+	if err != nil {
+		e.Remarks = append(e.Remarks, fmt.Sprintf("routes: %v", err))
+	}
+	for _, r := range routes {
+		e.Routes = append(e.Routes, routesOf(r, names)...)
+	}
+	neighbours, err := neighbourTable(names)
+	if err != nil {
+		e.Remarks = append(e.Remarks, fmt.Sprintf("neighbours: %v", err))
+	}
+	e.Neighbours = neighbours
+	readFiles(e)
+	return e, ctx.Err()
+}
+
+// Neighbours implements machine.Machine.
+func (m *live) Neighbours(ctx context.Context) ([]endpoint.Neighbour, error) {
+	all, err := net.Interfaces()
+	if err != nil {
+		return nil, translate("reading the interfaces", err)
+	}
+	names := map[int]string{}
+	for _, i := range all {
+		names[i.Index] = i.Name
+	}
+	table, err := neighbourTable(names)
+	if err != nil {
+		return nil, translate("reading the neighbours", err)
+	}
+	return table, ctx.Err()
+}
+
+func neighbourTable(names map[int]string) (out []endpoint.Neighbour, err error) {
+	raw, err := dump(func() ([]netlink.Neigh, error) { return netlink.NeighList(0, netlink.FAMILY_ALL) })
+	for _, n := range raw {
+		if converted, ok := neighbourOf(n, names); ok {
+			out = append(out, converted)
+		}
+	}
+	return out, err
+}
+
+// dump repeats a netlink dump that was interrupted by a change, and takes what there is if the table never rests.
+func dump[T any](list func() ([]T, error)) (out []T, err error) {
+	for range 4 {
+		if out, err = list(); !errors.Is(err, netlink.ErrDumpInterrupted) {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+func readFiles(e *endpoint.Endpoint) {
+	const conf, behind = "/etc/resolv.conf", "/run/systemd/resolve/resolv.conf"
+	open := func(path string, f func(*os.File)) {
+		file, err := os.Open(path)
+		if err != nil {
+			if !errors.Is(err, fs.ErrNotExist) {
+				e.Remarks = append(e.Remarks, fmt.Sprintf("%s cannot be read: %v", path, err))
+			}
+			return
+		}
+		defer file.Close()
+		f(file)
+	}
+	open(conf, func(f *os.File) {
+		var remarks []string
+		e.Resolvers, e.Search, remarks = endpoint.ParseResolvConf(f, conf)
+		e.Remarks = append(e.Remarks, remarks...)
+	})
+	// systemd-resolved listens on 127.0.0.53 and .54 and writes the servers that it asks itself into a file of its own.
+	for _, r := range e.Resolvers {
+		if !strings.HasPrefix(r.Address.String(), "127.0.0.5") {
+			continue
+		}
+		open(behind, func(f *os.File) {
+			upstream, search, _ := endpoint.ParseResolvConf(f, behind)
+			for _, u := range upstream {
+				u.Behind = true
+				e.Resolvers = append(e.Resolvers, u)
+			}
+			if len(e.Search) == 0 {
+				e.Search = search
+			}
+		})
+		break
+	}
+	open("/etc/hosts", func(f *os.File) {
+		var remarks []string
+		e.Hosts, remarks = endpoint.ParseHosts(f, "/etc/hosts")
+		e.Remarks = append(e.Remarks, remarks...)
+	})
+}
+
+func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.Interface {
+	a := l.Attrs()
+	i := endpoint.Interface{Index: a.Index, Name: a.Name, MTU: a.MTU, Up: a.Flags&net.FlagUp != 0, Kind: kindOf(l), Driver: driverOf(a.Name)}
+	i.Hardware, _ = endpoint.HardwareFrom(a.HardwareAddr)
+	if i.Up {
+		i.Carrier = endpoint.CarrierAbsent
+		if a.RawFlags&unix.IFF_LOWER_UP != 0 {
+			i.Carrier = endpoint.CarrierPresent
+		}
+	}
+	if mode := speeds[a.Name]; mode != nil && i.Kind != endpoint.LoopbackKind {
+		if mode.SpeedMegabits > 0 && mode.SpeedMegabits < 1<<31-1 { // all ones: the driver does not know
+			i.SpeedMbit = mode.SpeedMegabits
+		}
+		switch mode.Duplex {
+		case ethtool.Half:
+			i.Duplex = endpoint.HalfDuplex
+		case ethtool.Full:
+			i.Duplex = endpoint.FullDuplex
+		}
+	}
+	if s := a.Statistics; s != nil {
+		i.Counters = endpoint.Counters{
+			ReceivedPackets: s.RxPackets, SentPackets: s.TxPackets, ReceivedBytes: s.RxBytes, SentBytes: s.TxBytes,
+			ReceiveErrors: s.RxErrors, SendErrors: s.TxErrors, ReceiveDrops: s.RxDropped, SendDrops: s.TxDropped,
+		}
+	}
+	return i
+}
+
+func kindOf(l netlink.Link) endpoint.Kind {
+	if l.Attrs().Flags&net.FlagLoopback != 0 {
+		return endpoint.LoopbackKind
+	}
+	switch l.Type() {
+	case "bridge", "openvswitch":
+		return endpoint.Bridge
+	case "tun", "tuntap", "wireguard", "gre", "gretap", "ipip", "sit", "vti", "vti6", "ip6tnl", "ip6gre", "xfrm", "ppp":
+		return endpoint.Tunnel
+	}
+	if _, err := os.Stat("/sys/class/net/" + l.Attrs().Name + "/phy80211"); err == nil {
+		return endpoint.Wireless
+	}
+	if l.Attrs().EncapType == "ether" {
+		return endpoint.Wired
+	}
+	if l.Attrs().Flags&net.FlagPointToPoint != 0 {
+		return endpoint.Tunnel
+	}
+	return endpoint.OtherKind
+}
+
+// driverOf asks by ioctl and not through /sys, which shows the interfaces of the namespace in which it was mounted.
+func driverOf(name string) string {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return ""
+	}
+	defer unix.Close(fd)
+	info, err := unix.IoctlGetEthtoolDrvinfo(fd, name)
+	if err != nil {
+		return ""
+	}
+	return wiretext.Clean(unix.ByteSliceToString(info.Driver[:]))
+}
+
+// linkModes asks for the speed and duplex of every port at once. Ports without them, and systems without the question, give nothing.
+func linkModes() (modes map[string]*ethtool.LinkMode) {
+	defer func() { _ = recover() }() // the library panics on an answer of an unexpected number of messages
+	modes = map[string]*ethtool.LinkMode{}
+	c, err := ethtool.New()
+	if err != nil {
+		return modes
+	}
+	defer c.Close()
+	all, err := c.LinkModes()
+	if err != nil {
+		return modes
+	}
+	for _, mode := range all {
+		modes[mode.Interface.Name] = mode
+	}
+	return modes
+}
+
+// forever is the lifetime that means "no end" (INFINITY_LIFE_TIME).
+const forever = 0xffffffff
+
+func addressOf(a netlink.Addr) (endpoint.Address, bool) {
+	ip, ok := netip.AddrFromSlice(a.IP)
+	if !ok {
+		return endpoint.Address{}, false
+	}
+	ones, _ := a.Mask.Size()
+	out := endpoint.Address{
+		Prefix:     netip.PrefixFrom(ip.Unmap(), ones),
+		Tentative:  a.Flags&unix.IFA_F_TENTATIVE != 0,
+		Duplicate:  a.Flags&unix.IFA_F_DADFAILED != 0,
+		Deprecated: a.Flags&unix.IFA_F_DEPRECATED != 0,
+		Origin:     endpoint.ByHand,
+	}
+	switch netlink.Scope(a.Scope) {
+	case netlink.SCOPE_UNIVERSE, netlink.SCOPE_SITE:
+		out.Scope = endpoint.ScopeGlobal
+	case netlink.SCOPE_LINK:
+		out.Scope, out.Origin = endpoint.ScopeLink, endpoint.ByKernel
+	case netlink.SCOPE_HOST:
+		out.Scope, out.Origin = endpoint.ScopeHost, endpoint.ByKernel
+	}
+	if a.ValidLft != 0 && uint32(a.ValidLft) != forever {
+		out.Limited = true
+		out.Valid, out.Preferred = time.Duration(a.ValidLft)*time.Second, time.Duration(a.PreferedLft)*time.Second
+		out.Origin = endpoint.ByDHCP
+		if ip.Is6() && ones == 64 {
+			out.Origin = endpoint.ByRouterAdvertisement
+		}
+	}
+	return out, true
+}
+
+func routesOf(r netlink.Route, names map[int]string) []endpoint.Route {
+	if r.Table == unix.RT_TABLE_LOCAL || r.Type == unix.RTN_MULTICAST || r.Type == unix.RTN_BROADCAST || r.Type == unix.RTN_ANYCAST || r.Type == unix.RTN_LOCAL {
+		return nil
+	}
+	out := endpoint.Route{Interface: names[r.LinkIndex], Metric: r.Priority, Table: r.Table, OnLink: r.Flags&unix.RTNH_F_ONLINK != 0, Verdict: endpoint.Forward}
+	switch r.Type {
+	case unix.RTN_BLACKHOLE:
+		out.Verdict = endpoint.Blackhole
+	case unix.RTN_UNREACHABLE:
+		out.Verdict = endpoint.UnreachableRoute
+	case unix.RTN_PROHIBIT:
+		out.Verdict = endpoint.ProhibitedRoute
+	}
+	switch {
+	case r.Dst != nil:
+		ip, ok := netip.AddrFromSlice(r.Dst.IP)
+		if !ok {
+			return nil
+		}
+		ones, _ := r.Dst.Mask.Size()
+		out.To = netip.PrefixFrom(ip.Unmap(), ones)
+	case r.Family == unix.AF_INET6:
+		out.To = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+	default:
+		out.To = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+	}
+	if src, ok := netip.AddrFromSlice(r.Src); ok {
+		out.Source = src.Unmap()
+	}
+	switch r.Protocol {
+	case unix.RTPROT_KERNEL:
+		out.Origin = endpoint.ByKernel
+	case unix.RTPROT_STATIC:
+		out.Origin = endpoint.ByHand
+	case unix.RTPROT_DHCP:
+		out.Origin = endpoint.ByDHCP
+	case unix.RTPROT_RA:
+		out.Origin = endpoint.ByRouterAdvertisement
+	case unix.RTPROT_BIRD, unix.RTPROT_ZEBRA, unix.RTPROT_BGP, unix.RTPROT_OSPF, unix.RTPROT_ISIS, unix.RTPROT_RIP, unix.RTPROT_BABEL, unix.RTPROT_EIGRP:
+		out.Origin = endpoint.ByRoutingDaemon
+	}
+	if len(r.MultiPath) == 0 {
+		out.Via = via(r.Gw, r.Via)
+		return []endpoint.Route{out}
+	}
+	var all []endpoint.Route
+	for _, hop := range r.MultiPath {
+		one := out
+		one.Interface, one.Via, one.OnLink = names[hop.LinkIndex], via(hop.Gw, hop.Via), hop.Flags&unix.RTNH_F_ONLINK != 0
+		all = append(all, one)
+	}
+	return all
+}
+
+func via(gw net.IP, other netlink.Destination) netip.Addr {
+	if v, ok := other.(*netlink.Via); ok && v != nil { // an IPv4 route over an IPv6 neighbour (RFC 8950)
+		gw = v.Addr
+	}
+	a, _ := netip.AddrFromSlice(gw)
+	return a.Unmap()
+}
+
+func neighbourOf(n netlink.Neigh, names map[int]string) (endpoint.Neighbour, bool) {
+	ip, ok := netip.AddrFromSlice(n.IP)
+	if !ok || ip.IsMulticast() || n.State&unix.NUD_NOARP != 0 {
+		return endpoint.Neighbour{}, false
+	}
+	out := endpoint.Neighbour{Address: ip.Unmap(), Interface: names[n.LinkIndex]}
+	out.Hardware, _ = endpoint.HardwareFrom(n.HardwareAddr)
+	switch n.State {
+	case unix.NUD_INCOMPLETE:
+		out.State = endpoint.Incomplete
+	case unix.NUD_REACHABLE:
+		out.State = endpoint.Reachable
+	case unix.NUD_STALE:
+		out.State = endpoint.Stale
+	case unix.NUD_DELAY:
+		out.State = endpoint.Delay
+	case unix.NUD_PROBE:
+		out.State = endpoint.Probe
+	case unix.NUD_FAILED:
+		out.State = endpoint.Failed
+	case unix.NUD_PERMANENT:
+		out.State = endpoint.Permanent
+	}
+	return out, true
+}
+
+// Route implements machine.Machine.
+func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint.RouteAnswer, error) {
+	answer := endpoint.RouteAnswer{To: to}
+	opts := &netlink.RouteGetOptions{Oif: iface}
+	routes, err := netlink.RouteGetWithOptions(to.WithZone("").AsSlice(), opts)
+	switch {
+	case errors.Is(err, unix.ENETUNREACH):
+		answer.Verdict, answer.Reason = endpoint.NoRoute, "no route covers it"
+		return answer, nil
+	case errors.Is(err, unix.EHOSTUNREACH):
+		answer.Verdict, answer.Reason = endpoint.UnreachableRoute, "a route declares it unreachable"
+		return answer, nil
+	case errors.Is(err, unix.EACCES):
+		answer.Verdict, answer.Reason = endpoint.ProhibitedRoute, "a route prohibits it"
+		return answer, nil
+	case errors.Is(err, unix.EINVAL):
+		answer.Verdict, answer.Reason = endpoint.Blackhole, "a route drops it"
+		return answer, nil
+	case err != nil:
+		var noLink netlink.LinkNotFoundError
+		if errors.As(err, &noLink) {
+			err = unix.ENODEV
+		}
+		return answer, translate("route lookup", err)
+	}
+	if len(routes) == 0 {
+		return answer, fmt.Errorf("route lookup: no answer: %w", machine.ErrNoRoute)
+	}
+	r := routes[0]
+	answer.Verdict = endpoint.Forward
+	if r.Type == unix.RTN_LOCAL {
+		answer.Verdict = endpoint.LocalRoute
+	}
+	answer.Via = via(r.Gw, r.Via)
+	if src, ok := netip.AddrFromSlice(r.Src); ok {
+		answer.Source = src.Unmap()
+	}
+	if ifi, err := net.InterfaceByIndex(r.LinkIndex); err == nil {
+		answer.Interface = ifi.Name
+	}
+	return answer, ctx.Err()
+}

@@ -1,0 +1,246 @@
+package simulated
+
+import (
+	"context"
+	"crypto/x509"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/wire"
+	"passepartout/internal/scenario"
+)
+
+// endpointMachine is the node at which the technician stands.
+type endpointMachine struct {
+	node      *node
+	privilege Privilege
+	authority *scenario.Authority
+	nextEcho  atomic.Uint32
+
+	mu      sync.Mutex
+	waiting map[*listener]struct{} // who wants to know of ICMP that arrives
+}
+
+// listener gets every ICMP report that reaches the machine.
+type listener struct {
+	report func(wire.Report, time.Time)
+}
+
+var _ machine.Machine = (*endpointMachine)(nil)
+
+func newMachine(n *node, p Privilege, a *scenario.Authority) *endpointMachine {
+	m := &endpointMachine{node: n, privilege: p, authority: a, waiting: map[*listener]struct{}{}}
+	for _, p := range n.ports {
+		p.listen(func(frame []byte) {
+			if v, ok := look(frame); ok && v.proto == "icmp" && n.own[v.dst] {
+				if _, hit := match(n.spec.Filter, "in", v); !hit {
+					m.hear(frame[ethernetHeader:])
+				}
+			}
+		})
+	}
+	n.lo.listen(m.hear)
+	return m
+}
+
+func (m *endpointMachine) hear(packet []byte) {
+	at := time.Now()
+	r, ok := wire.ParsePacket(packet)
+	if !ok {
+		return
+	}
+	m.mu.Lock()
+	waiting := make([]*listener, 0, len(m.waiting))
+	for l := range m.waiting {
+		waiting = append(waiting, l)
+	}
+	m.mu.Unlock()
+	for _, l := range waiting {
+		l.report(r, at)
+	}
+}
+
+func (m *endpointMachine) listen(f func(wire.Report, time.Time)) (stop func()) {
+	l := &listener{f}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.waiting[l] = struct{}{}
+	return func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		delete(m.waiting, l)
+	}
+}
+
+func (m *endpointMachine) Roots() *x509.CertPool { return m.authority.Pool() }
+
+func (m *endpointMachine) Permissions() machine.Permissions {
+	granted := machine.Permission{Granted: true, How: "raw"}
+	p := machine.Permissions{Echo: granted, Frames: granted}
+	if m.privilege != Full {
+		p.Echo.How = "datagram"
+		p.Frames = machine.Permission{Why: "needs permission to send raw frames", Mend: "sudo setcap cap_net_raw+ep $(command -v passepartout)"}
+	}
+	if m.privilege == Unprivileged {
+		p.Echo = machine.Permission{Why: "needs permission to send echo requests", Mend: `sudo sysctl -w net.ipv4.ping_group_range="0 2147483647"`}
+	}
+	return p
+}
+
+func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	n := m.node
+	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec.Search}
+	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: true, Carrier: endpoint.CarrierPresent, MTU: 65536,
+		Addresses: []endpoint.Address{
+			{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
+			{Prefix: netip.MustParsePrefix("::1/128"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
+		}})
+	for _, p := range n.ports {
+		e.Interfaces = append(e.Interfaces, p.describe())
+		e.Neighbours = append(e.Neighbours, n.neighbours(p)...)
+		for _, a := range n.spec.Ports[p.name].Addresses {
+			if !p.down {
+				e.Routes = append(e.Routes, endpoint.Route{To: a.Masked(), Interface: p.name, Source: a.Addr(), Table: 254, Origin: endpoint.ByKernel, Verdict: endpoint.Forward})
+			}
+		}
+	}
+	for _, r := range n.spec.Routes {
+		p, ok := n.portFor(r)
+		if !ok || p.down {
+			continue
+		}
+		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: 254, OnLink: r.OnLink, Verdict: endpoint.Forward}
+		switch {
+		case r.ByHand:
+			route.Origin = endpoint.ByHand
+		case n.spec.Ports[p.name].Leased && r.To.Addr().Is4():
+			route.Origin = endpoint.ByDHCP
+		}
+		e.Routes = append(e.Routes, route)
+	}
+	for _, a := range n.spec.Resolvers {
+		e.Resolvers = append(e.Resolvers, endpoint.Resolver{Address: a, Source: "/etc/resolv.conf", Stub: a.IsLoopback()})
+	}
+	for name, a := range n.spec.Hosts {
+		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
+	}
+	return e, ctx.Err()
+}
+
+func (p *port) describe() endpoint.Interface {
+	spec := p.node.spec.Ports[p.name]
+	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: 1500, Hardware: p.hw, Driver: "simulated"}
+	if !p.down {
+		i.Carrier = endpoint.CarrierPresent
+		if p.unplugged {
+			i.Carrier = endpoint.CarrierAbsent
+		} else {
+			i.SpeedMbit, i.Duplex = 1000, endpoint.FullDuplex
+		}
+	}
+	for _, a := range spec.Addresses {
+		if p.down && a.Addr().Is6() {
+			continue // a kernel drops them with the port
+		}
+		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand}
+		if spec.Leased && a.Addr().Is4() {
+			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, 52*time.Minute, 52*time.Minute
+		}
+		i.Addresses = append(i.Addresses, own)
+	}
+	return i
+}
+
+var neighbourStates = map[stack.NeighborState]endpoint.NeighbourState{
+	stack.Incomplete: endpoint.Incomplete, stack.Reachable: endpoint.Reachable, stack.Stale: endpoint.Stale, stack.Delay: endpoint.Delay,
+	stack.Probe: endpoint.Probe, stack.Static: endpoint.Permanent, stack.Unreachable: endpoint.Failed,
+}
+
+func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
+	for _, proto := range []tcpip.NetworkProtocolNumber{protoOf(netip.IPv4Unspecified()), protoOf(netip.IPv6Unspecified())} {
+		entries, err := n.stack.Neighbors(p.id, proto)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			hw, _ := endpoint.HardwareFrom([]byte(e.LinkAddr))
+			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: neighbourStates[e.State]})
+		}
+	}
+	slices.SortFunc(out, func(a, b endpoint.Neighbour) int { return a.Address.Compare(b.Address) })
+	return out
+}
+
+// Neighbours implements machine.Machine.
+func (m *endpointMachine) Neighbours(ctx context.Context) (out []endpoint.Neighbour, err error) {
+	for _, p := range m.node.ports {
+		out = append(out, m.node.neighbours(p)...)
+	}
+	return out, ctx.Err()
+}
+
+// Route implements machine.Machine.
+func (m *endpointMachine) Route(ctx context.Context, to netip.Addr, iface string) (endpoint.RouteAnswer, error) {
+	answer := endpoint.RouteAnswer{To: to}
+	if m.node.own[to] {
+		answer.Verdict, answer.Interface, answer.Source = endpoint.LocalRoute, "lo", to
+		return answer, ctx.Err()
+	}
+	nic, err := m.nic(iface)
+	if err != nil {
+		return answer, err
+	}
+	r, terr := m.node.stack.FindRoute(nic, tcpip.Address{}, toTCPIP(to), protoOf(to), false)
+	if terr != nil {
+		answer.Verdict, answer.Reason = endpoint.NoRoute, "no route covers it"
+		return answer, ctx.Err()
+	}
+	defer r.Release()
+	answer.Verdict, answer.Interface, answer.Source = endpoint.Forward, m.name(r.NICID()), fromTCPIP(r.LocalAddress())
+	if next := fromTCPIP(r.NextHop()); next.IsValid() && next != to {
+		answer.Via = next
+	}
+	return answer, ctx.Err()
+}
+
+func (m *endpointMachine) nic(iface string) (tcpip.NICID, error) {
+	if iface == "" {
+		return 0, nil
+	}
+	for _, p := range m.node.ports {
+		if p.name == iface {
+			return p.id, nil
+		}
+	}
+	if iface == "lo" {
+		return 1, nil
+	}
+	return 0, machine.ErrGone
+}
+
+func (m *endpointMachine) name(id tcpip.NICID) string {
+	for _, p := range m.node.ports {
+		if p.id == id {
+			return p.name
+		}
+	}
+	return "lo"
+}
+
+// Watch implements machine.Machine: nothing on a simulated site changes by itself.
+func (m *endpointMachine) Watch(ctx context.Context) (<-chan struct{}, error) {
+	changed := make(chan struct{})
+	go func() {
+		<-ctx.Done()
+		close(changed)
+	}()
+	return changed, nil
+}

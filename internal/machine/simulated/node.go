@@ -1,0 +1,170 @@
+package simulated
+
+import (
+	"fmt"
+	"net/netip"
+
+	"golang.org/x/time/rate"
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"gvisor.dev/gvisor/pkg/tcpip/link/ethernet"
+	"gvisor.dev/gvisor/pkg/tcpip/network/arp"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
+
+	"passepartout/internal/scenario"
+)
+
+// node is one machine of the site: a whole userspace TCP/IP stack with its ports.
+type node struct {
+	name  string
+	spec  *scenario.Node
+	stack *stack.Stack
+	ports []*port
+	lo    *loopback
+	own   map[netip.Addr]bool
+}
+
+func newNode(name string, spec *scenario.Node, segments map[string]*segment) (*node, error) {
+	n := &node{name: name, spec: spec, own: map[netip.Addr]bool{}}
+	n.stack = stack.New(stack.Options{
+		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocol, arp.NewProtocol},
+		TransportProtocols: []stack.TransportProtocolFactory{icmp.NewProtocol4, icmp.NewProtocol6, tcp.NewProtocol, udp.NewProtocol},
+	})
+	n.stack.SetICMPLimit(rate.Inf)
+	n.lo = &loopback{port{node: n, name: "lo", id: 1}}
+	if err := n.stack.CreateNICWithOptions(1, n.lo, stack.NICOptions{Name: "lo"}); err != nil {
+		return nil, fmt.Errorf("%s: lo: %s", name, err)
+	}
+	var routes []tcpip.Route
+	add := func(nic tcpip.NICID, p netip.Prefix) error {
+		n.own[p.Addr()] = true
+		address := tcpip.ProtocolAddress{Protocol: protoOf(p.Addr()), AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(p.Addr()), PrefixLen: p.Bits()}}
+		if err := n.stack.AddProtocolAddress(nic, address, stack.AddressProperties{}); err != nil {
+			return fmt.Errorf("%s: address %v: %s", name, p, err)
+		}
+		routes = append(routes, tcpip.Route{Destination: address.AddressWithPrefix.Subnet(), NIC: nic})
+		return nil
+	}
+	for _, p := range []string{"127.0.0.1/8", "::1/128"} {
+		if err := add(1, netip.MustParsePrefix(p)); err != nil {
+			return nil, err
+		}
+	}
+	for i, portName := range spec.PortNames() {
+		ps := spec.Ports[portName]
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: scenario.Hardware(name, portName), segment: segments[ps.Segment], down: ps.Down, unplugged: ps.Unplugged}
+		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
+			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
+		}
+		p.segment.attach(p)
+		n.ports = append(n.ports, p)
+		if ps.Down { // a port that is down has no routes, and its addresses answer nobody
+			continue
+		}
+		for _, prefix := range ps.Addresses {
+			if err := add(p.id, prefix); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, r := range spec.Routes {
+		p, ok := n.portFor(r)
+		if !ok || p.down {
+			continue
+		}
+		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
+		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id})
+	}
+	n.stack.SetRouteTable(longestFirst(routes))
+	if spec.Forwards {
+		for _, proto := range []tcpip.NetworkProtocolNumber{ipv4.ProtocolNumber, ipv6.ProtocolNumber} {
+			if err := n.stack.SetForwardingDefaultAndAllNICs(proto, true); err != nil {
+				return nil, fmt.Errorf("%s: forwarding: %s", name, err)
+			}
+		}
+	}
+	return n, nil
+}
+
+// portFor finds the port through which a route's gateway is reached.
+func (n *node) portFor(r scenario.Route) (*port, bool) {
+	for _, p := range n.ports {
+		if r.Port == p.name {
+			return p, true
+		}
+		for _, prefix := range n.spec.Ports[p.name].Addresses {
+			if r.Port == "" && prefix.Masked().Contains(r.Via) {
+				return p, true
+			}
+		}
+	}
+	return nil, false
+}
+
+// admit decides over a frame that arrived: the node's filter, its will to answer echo, and the hop limit of what it should forward.
+func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
+	v, ok := look(frame)
+	if !ok {
+		return frame, true
+	}
+	forMe := n.own[v.dst] || frame[0]&1 == 1 || v.dst.IsMulticast()
+	if forMe && n.spec.NoEcho && v.echoRequest {
+		return nil, false
+	}
+	chain := "in"
+	if !forMe {
+		if chain = "forward"; !n.spec.Forwards {
+			return nil, false
+		}
+		if v.hopLimit <= 1 {
+			if n.spec.NoExpiry {
+				return nil, false
+			}
+			if !v.v6 {
+				// gVisor lets a packet with a TTL of 1 pass and answers one with 0: so it is made 0 here.
+				frame = append([]byte(nil), frame...)
+				ip := header.IPv4(frame[ethernetHeader:])
+				ip.SetTTL(0)
+				ip.SetChecksum(0)
+				ip.SetChecksum(^ip.CalculateChecksum())
+			}
+			return frame, true
+		}
+	}
+	rule, hit := match(n.spec.Filter, chain, v)
+	if !hit {
+		return frame, true
+	}
+	if rule.Action != "drop" {
+		n.complain(p, frame, v, rule.Action)
+	}
+	return nil, false
+}
+
+// release decides over a frame that the node itself sends or forwards.
+func (n *node) release(frame []byte) bool {
+	v, ok := look(frame)
+	if !ok || !n.own[v.src] {
+		return true
+	}
+	_, hit := match(n.spec.Filter, "out", v)
+	return !hit
+}
+
+func match(rules []scenario.Rule, chain string, v view) (scenario.Rule, bool) {
+	for _, r := range rules {
+		if r.Chain == chain && (r.Proto == "" || r.Proto == v.proto) && (!r.To.IsValid() || r.To.Masked().Contains(v.dst)) && (r.Port == 0 || r.Port == v.dstPort) {
+			return r, true
+		}
+	}
+	return scenario.Rule{}, false
+}
+
+func (n *node) close() {
+	n.stack.Close()
+}

@@ -1,0 +1,122 @@
+package simulated
+
+import (
+	"sync"
+
+	"gvisor.dev/gvisor/pkg/buffer"
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+
+	"passepartout/internal/core/endpoint"
+)
+
+const ethernetHeader = header.EthernetMinimumSize
+
+// port is a network port: below gVisor's Ethernet layer, above a segment. Everything that a node does with packets other than its stack
+// does (filters, hop limits, silence) is done here, and whoever listens for frames listens here.
+type port struct {
+	node      *node
+	name      string
+	id        tcpip.NICID
+	hw        endpoint.HardwareAddr
+	segment   *segment
+	down      bool // administratively
+	unplugged bool
+
+	mu         sync.Mutex
+	dispatcher stack.NetworkDispatcher
+	taps       map[*tap]struct{}
+}
+
+// tap gets a copy of every frame that arrives at a port.
+type tap struct{ frame func([]byte) }
+
+var _ stack.LinkEndpoint = (*port)(nil)
+
+func (p *port) listen(f func(frame []byte)) (stop func()) {
+	t := &tap{f}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.taps == nil {
+		p.taps = map[*tap]struct{}{}
+	}
+	p.taps[t] = struct{}{}
+	return func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		delete(p.taps, t)
+	}
+}
+
+func (p *port) dead() bool { return p.down || p.unplugged }
+
+// wants is what a network card decides: frames for itself, for all, and for groups.
+func (p *port) wants(frame []byte) bool {
+	return !p.dead() && len(frame) >= ethernetHeader && (frame[0]&1 == 1 || string(frame[:6]) == string(p.hw[:]))
+}
+
+func (p *port) receive(frame []byte) {
+	p.mu.Lock()
+	taps := make([]*tap, 0, len(p.taps))
+	for t := range p.taps {
+		taps = append(taps, t)
+	}
+	dispatcher := p.dispatcher
+	p.mu.Unlock()
+	for _, t := range taps {
+		t.frame(frame)
+	}
+	frame, pass := p.node.admit(p, frame)
+	if !pass || dispatcher == nil {
+		return
+	}
+	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: buffer.MakeWithData(frame)})
+	dispatcher.DeliverNetworkPacket(0, pkt)
+	pkt.DecRef()
+}
+
+// transmit puts a whole frame on the wire, past the stack.
+func (p *port) transmit(frame []byte) {
+	if !p.dead() && p.segment != nil {
+		p.segment.send(p, frame)
+	}
+}
+
+// WritePackets implements stack.LinkEndpoint.
+func (p *port) WritePackets(list stack.PacketBufferList) (int, tcpip.Error) {
+	for _, pkt := range list.AsSlice() {
+		view := pkt.ToView()
+		frame := append([]byte(nil), view.AsSlice()...)
+		view.Release()
+		if p.node.release(frame) {
+			p.transmit(frame)
+		}
+	}
+	return list.Len(), nil
+}
+
+func (p *port) MTU() uint32                                  { return 1500 + ethernetHeader }
+func (p *port) SetMTU(uint32)                                {}
+func (p *port) MaxHeaderLength() uint16                      { return 0 }
+func (p *port) LinkAddress() tcpip.LinkAddress               { return tcpip.LinkAddress(p.hw[:]) }
+func (p *port) SetLinkAddress(tcpip.LinkAddress)             {}
+func (p *port) Capabilities() stack.LinkEndpointCapabilities { return 0 }
+func (p *port) Wait()                                        {}
+func (p *port) ARPHardwareType() header.ARPHardwareType      { return header.ARPHardwareEther }
+func (p *port) AddHeader(*stack.PacketBuffer)                {}
+func (p *port) ParseHeader(*stack.PacketBuffer) bool         { return true }
+func (p *port) Close()                                       {}
+func (p *port) SetOnCloseAction(func())                      {}
+
+func (p *port) Attach(d stack.NetworkDispatcher) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.dispatcher = d
+}
+
+func (p *port) IsAttached() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.dispatcher != nil
+}

@@ -1,0 +1,93 @@
+package simulated
+
+import (
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"passepartout/internal/scenario"
+)
+
+// segment is one link or local network: what a port sends, the others get, later or not at all. One goroutine delivers in order.
+type segment struct {
+	delay time.Duration
+	loss  float64 // 0 to 1
+	mtu   int
+	queue chan delivery
+	done  chan struct{}
+
+	mu    sync.Mutex
+	ports []*port
+	rng   *rand.Rand
+}
+
+type delivery struct {
+	due   time.Time
+	from  *port
+	frame []byte
+}
+
+// queueLength is more than any probe run has in flight; beyond it frames are lost, as on a switch.
+const queueLength = 4096
+
+func newSegment(s *scenario.Segment) *segment {
+	g := &segment{delay: time.Duration(s.Delay), loss: s.Loss / 100, mtu: s.MTU, queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
+	if g.mtu == 0 {
+		g.mtu = 1500
+	}
+	go g.deliver()
+	return g
+}
+
+func (g *segment) attach(p *port) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.ports = append(g.ports, p)
+}
+
+// send takes a frame over. A lost frame is a success to its sender.
+func (g *segment) send(from *port, frame []byte) {
+	if len(frame) > g.mtu+ethernetHeader {
+		return
+	}
+	if g.loss > 0 {
+		g.mu.Lock()
+		lost := g.rng.Float64() < g.loss
+		g.mu.Unlock()
+		if lost {
+			return
+		}
+	}
+	select {
+	case g.queue <- delivery{due: time.Now().Add(g.delay), from: from, frame: frame}:
+	default:
+	}
+}
+
+func (g *segment) deliver() {
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		select {
+		case <-g.done:
+			return
+		case d := <-g.queue:
+			if wait := time.Until(d.due); wait > 0 {
+				timer.Reset(wait)
+				select {
+				case <-g.done:
+					return
+				case <-timer.C:
+				}
+			}
+			g.mu.Lock()
+			ports := g.ports
+			g.mu.Unlock()
+			for _, p := range ports {
+				if p != d.from && p.wants(d.frame) {
+					p.receive(d.frame)
+				}
+			}
+		}
+	}
+}

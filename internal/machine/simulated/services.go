@@ -1,0 +1,115 @@
+package simulated
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/miekg/dns"
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+
+	"passepartout/internal/scenario"
+)
+
+// serve starts a node's services on its stack.
+func (s *Site) serve(n *node, site *scenario.Site, a *scenario.Authority) error {
+	if n.spec.DNS != nil {
+		if err := s.serveDNS(n); err != nil {
+			return err
+		}
+	}
+	if n.spec.DHCP != nil && len(n.ports) > 0 {
+		s.closers = append(s.closers, serveDHCP(n, n.ports[0], site))
+	}
+	for _, web := range n.spec.Web {
+		listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: web.Port}, n.anyProto())
+		if err != nil {
+			return fmt.Errorf("web service on port %d: %w", web.Port, err)
+		}
+		s.closers = append(s.closers, func() { listener.Close() })
+		go func() { _ = web.Serve(listener, n.name+"."+site.Domain, a) }()
+	}
+	return nil
+}
+
+// anyProto is the protocol number for a socket that serves all families which the node has addresses of.
+func (n *node) anyProto() tcpip.NetworkProtocolNumber {
+	for _, p := range n.spec.Ports {
+		for _, a := range p.Addresses {
+			if a.Addr().Is6() {
+				return protoOf(netip.IPv6Unspecified())
+			}
+		}
+	}
+	return protoOf(netip.IPv4Unspecified())
+}
+
+func (s *Site) serveDNS(n *node) error {
+	conn, err := gonet.DialUDP(n.stack, &tcpip.FullAddress{Port: 53}, nil, n.anyProto())
+	if err != nil {
+		return fmt.Errorf("name service: %w", err)
+	}
+	s.closers = append(s.closers, func() { conn.Close() })
+	spec := n.spec.DNS
+	server := &dns.Server{PacketConn: conn, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+		if m := answer(spec, q); m != nil {
+			_ = w.WriteMsg(m)
+			return
+		}
+		_ = w.WriteMsg(n.forward(spec.Forward, q))
+	})}
+	go func() { _ = server.ActivateAndServe() }()
+	return nil
+}
+
+// answer looks into the zone; nil when the question must be forwarded.
+func answer(spec *scenario.DNS, q *dns.Msg) *dns.Msg {
+	m := new(dns.Msg).SetReply(q)
+	if len(q.Question) != 1 {
+		m.Rcode = dns.RcodeFormatError
+		return m
+	}
+	question := q.Question[0]
+	name := strings.ToLower(strings.TrimSuffix(question.Name, "."))
+	addrs, known := spec.Records[name]
+	if !known {
+		if !(name == spec.Zone || strings.HasSuffix(name, "."+spec.Zone)) {
+			if spec.Forward.IsValid() {
+				return nil
+			}
+			m.Rcode = dns.RcodeRefused
+			return m
+		}
+		m.Rcode = dns.RcodeNameError
+		return m
+	}
+	for _, a := range addrs {
+		head := dns.RR_Header{Name: question.Name, Class: dns.ClassINET, Ttl: 300}
+		switch {
+		case question.Qtype == dns.TypeA && a.Is4():
+			head.Rrtype = dns.TypeA
+			m.Answer = append(m.Answer, &dns.A{Hdr: head, A: a.AsSlice()})
+		case question.Qtype == dns.TypeAAAA && a.Is6():
+			head.Rrtype = dns.TypeAAAA
+			m.Answer = append(m.Answer, &dns.AAAA{Hdr: head, AAAA: a.AsSlice()})
+		}
+	}
+	return m
+}
+
+// forward asks another server, as a pier's small resolver does, and says SERVFAIL when that keeps silent.
+func (n *node) forward(to netip.Addr, q *dns.Msg) *dns.Msg {
+	failed := new(dns.Msg).SetRcode(q, dns.RcodeServerFailure)
+	conn, err := gonet.DialUDP(n.stack, nil, &tcpip.FullAddress{Addr: toTCPIP(to), Port: 53}, protoOf(to))
+	if err != nil {
+		return failed
+	}
+	defer conn.Close()
+	m, _, err := (&dns.Client{Timeout: 4 * time.Second}).ExchangeWithConn(q.Copy(), &dns.Conn{Conn: conn})
+	if err != nil {
+		return failed
+	}
+	return m
+}

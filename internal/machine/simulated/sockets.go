@@ -1,0 +1,333 @@
+package simulated
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
+	"gvisor.dev/gvisor/pkg/waiter"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/wire"
+)
+
+func arrival(r wire.Report, at time.Time) machine.Arrival {
+	return machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why, ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, At: at}
+}
+
+// echoPort sends echo requests through the node's stack and hears replies at its ports.
+type echoPort struct {
+	m        *endpointMachine
+	nic      tcpip.NICID
+	id       uint16
+	v6       bool
+	arrivals chan machine.EchoArrival
+	done     chan struct{}
+	close    func()
+}
+
+// OpenEcho implements machine.Machine.
+func (m *endpointMachine) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
+	if p := m.Permissions().Echo; !p.Granted {
+		return nil, fmt.Errorf("echo: %s: %w", p.Why, fs.ErrPermission)
+	}
+	nic, err := m.nic(iface)
+	if err != nil {
+		return nil, err
+	}
+	p := &echoPort{m: m, nic: nic, v6: v6, id: uint16(m.nextEcho.Add(1)), arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
+	stop := m.listen(func(r wire.Report, at time.Time) {
+		if !r.About.EchoFamily || r.About.ID != p.id || r.About.To.Addr().Is6() != v6 {
+			return
+		}
+		select {
+		case p.arrivals <- machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Arrival: arrival(r, at)}:
+		default: // nobody reads: as a full socket buffer
+		}
+	})
+	p.close = sync.OnceFunc(func() { stop(); close(p.done) })
+	return p, nil
+}
+
+func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
+	message := make([]byte, 8, 8+len(r.Payload))
+	proto := header.ICMPv4ProtocolNumber
+	message[0] = byte(header.ICMPv4Echo)
+	if p.v6 {
+		message[0], proto = byte(header.ICMPv6EchoRequest), header.ICMPv6ProtocolNumber
+	}
+	binary.BigEndian.PutUint16(message[4:], p.id)
+	binary.BigEndian.PutUint16(message[6:], r.Seq)
+	message = append(message, r.Payload...)
+	hops := r.HopLimit
+	if hops == 0 {
+		hops = 64
+	}
+	at := time.Now()
+	return at, outcomeOfSend(p.m.node.sendICMP(r.To, proto, message, hops, p.nic))
+}
+
+func (p *echoPort) Receive() (machine.EchoArrival, error) {
+	select {
+	case a := <-p.arrivals:
+		return a, nil
+	case <-p.done:
+		return machine.EchoArrival{}, net.ErrClosed
+	}
+}
+
+func (p *echoPort) Close() error { p.close(); return nil }
+
+// socket makes a gVisor endpoint with the options that probes use, bound to a port of its own so that errors can be told apart.
+func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to netip.AddrPort, iface string, hopLimit int, wq *waiter.Queue) (tcpip.Endpoint, uint16, error) {
+	nic, err := m.nic(iface)
+	if err != nil {
+		return nil, 0, err
+	}
+	ep, terr := m.node.stack.NewEndpoint(transport, protoOf(to.Addr()), wq)
+	if terr != nil {
+		return nil, 0, stackError{terr.String()}
+	}
+	if nic != 0 {
+		_ = ep.SocketOptions().SetBindToDevice(int32(nic))
+	}
+	if hopLimit > 0 {
+		option := tcpip.IPv4TTLOption
+		if to.Addr().Is6() {
+			option = tcpip.IPv6HopLimitOption
+		}
+		_ = ep.SetSockOptInt(option, hopLimit)
+	}
+	if terr := ep.Bind(tcpip.FullAddress{}); terr != nil {
+		ep.Close()
+		return nil, 0, stackError{terr.String()}
+	}
+	local, terr := ep.GetLocalAddress()
+	if terr != nil {
+		ep.Close()
+		return nil, 0, stackError{terr.String()}
+	}
+	return ep, local.Port, nil
+}
+
+// datagramPort is a UDP socket; ICMP about it is heard at the machine's ports, with code and sender.
+type datagramPort struct {
+	conn    *gonet.UDPConn
+	to      netip.AddrPort
+	reports chan machine.Arrival
+	got     chan datagram
+	close   func()
+}
+
+type datagram struct {
+	payload []byte
+	at      time.Time
+}
+
+// OpenDatagram implements machine.Machine.
+func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.DatagramPort, error) {
+	var wq waiter.Queue
+	ep, local, err := m.socket(udp.ProtocolNumber, c.To, c.Interface, c.HopLimit, &wq)
+	if err != nil {
+		return nil, err
+	}
+	if terr := ep.Connect(tcpip.FullAddress{Addr: toTCPIP(c.To.Addr()), Port: c.To.Port()}); terr != nil {
+		ep.Close()
+		return nil, outcomeOfSend(terr)
+	}
+	p := &datagramPort{conn: gonet.NewUDPConn(&wq, ep), to: c.To, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
+	stop := m.listen(func(r wire.Report, at time.Time) {
+		if r.About.Proto == uint8(udp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
+			select {
+			case p.reports <- arrival(r, at):
+			default:
+			}
+		}
+	})
+	p.close = sync.OnceFunc(func() { stop(); p.conn.Close() })
+	go p.read()
+	return p, nil
+}
+
+func (p *datagramPort) read() {
+	defer close(p.got)
+	buf := make([]byte, 1<<16)
+	refusals := 0
+	for {
+		n, err := p.conn.Read(buf)
+		if err != nil {
+			// An ICMP error, told by the report already, also fails one read; anything else repeats and is the end.
+			if refusals++; refusals > 64 || err.Error() == "EOF" {
+				return
+			}
+			if op, ok := err.(*net.OpError); ok && op.Err != nil && op.Err.Error() != "connection was refused" {
+				return
+			}
+			continue
+		}
+		select {
+		case p.got <- datagram{bytes.Clone(buf[:n]), time.Now()}:
+		default:
+		}
+	}
+}
+
+func (p *datagramPort) Send(payload []byte) (time.Time, error) {
+	at := time.Now()
+	_, err := p.conn.Write(payload)
+	if err != nil { // the first write after an ICMP error reports that error and sends nothing
+		at = time.Now()
+		_, err = p.conn.Write(payload)
+	}
+	return at, err
+}
+
+func (p *datagramPort) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
+	select {
+	case a := <-p.reports:
+		return nil, a, nil
+	case d, open := <-p.got:
+		if !open {
+			select { // the socket ended: because of a report, if there is one
+			case a := <-p.reports:
+				return nil, a, nil
+			case <-ctx.Done():
+				return nil, machine.Arrival{}, ctx.Err()
+			}
+		}
+		return d.payload, machine.Arrival{Outcome: evidence.Answered, From: p.to.Addr(), Size: len(d.payload), At: d.at}, nil
+	case <-ctx.Done():
+		return nil, machine.Arrival{}, ctx.Err()
+	}
+}
+
+func (p *datagramPort) Close() error { p.close(); return nil }
+
+// Connect implements machine.Machine.
+func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) (net.Conn, evidence.Reply) {
+	var wq waiter.Queue
+	ep, local, err := m.socket(tcp.ProtocolNumber, c.To, c.Interface, c.HopLimit, &wq)
+	if err != nil {
+		return nil, machine.LocalError(err)
+	}
+	reports := make(chan machine.Arrival, 4)
+	stop := m.listen(func(r wire.Report, at time.Time) {
+		if r.About.Proto == uint8(tcp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
+			select {
+			case reports <- arrival(r, at):
+			default:
+			}
+		}
+	})
+	defer stop()
+	entry, ready := waiter.NewChannelEntry(waiter.WritableEvents | waiter.EventErr | waiter.EventHUp)
+	wq.EventRegister(&entry)
+	defer wq.EventUnregister(&entry)
+	began := time.Now()
+	terr := ep.Connect(tcpip.FullAddress{Addr: toTCPIP(c.To.Addr()), Port: c.To.Port()})
+	if _, started := terr.(*tcpip.ErrConnectStarted); started {
+		select {
+		case a := <-reports:
+			ep.Close()
+			return nil, evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode, RTT: a.At.Sub(began)}
+		case <-ready:
+			terr = ep.LastError()
+		case <-ctx.Done():
+			ep.Close()
+			return nil, evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
+		}
+	}
+	took := time.Since(began)
+	switch terr.(type) {
+	case nil:
+		return gonet.NewTCPConn(&wq, ep), evidence.Reply{Outcome: evidence.Answered, From: c.To.Addr(), RTT: took}
+	case *tcpip.ErrConnectionRefused, *tcpip.ErrConnectionReset, *tcpip.ErrConnectionAborted:
+		ep.Close()
+		return nil, evidence.Reply{Outcome: evidence.Refused, From: c.To.Addr(), RTT: took}
+	case *tcpip.ErrTimeout:
+		ep.Close()
+		return nil, evidence.Reply{Outcome: evidence.Silent, Waited: took}
+	case *tcpip.ErrHostUnreachable, *tcpip.ErrNetworkUnreachable:
+		ep.Close()
+		select { // told by an ICMP error in the same moment?
+		case a := <-reports:
+			return nil, evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode, RTT: took}
+		default:
+		}
+		if took > 50*time.Millisecond { // the neighbour table gave up
+			return nil, evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: took}
+		}
+		return nil, machine.LocalError(errNoRoute)
+	}
+	ep.Close()
+	return nil, machine.LocalError(stackError{terr.String()})
+}
+
+// framePort hears and sends whole frames at one port.
+type framePort struct {
+	p      *port
+	frames chan heardFrame
+	done   chan struct{}
+	close  func()
+}
+
+type heardFrame struct {
+	bytes []byte
+	at    time.Time
+}
+
+// OpenFrames implements machine.Machine.
+func (m *endpointMachine) OpenFrames(iface string) (machine.FramePort, error) {
+	if p := m.Permissions().Frames; !p.Granted {
+		return nil, fmt.Errorf("frames: %s: %w", p.Why, fs.ErrPermission)
+	}
+	for _, p := range m.node.ports {
+		if p.name != iface {
+			continue
+		}
+		if p.down {
+			return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrNoRoute)
+		}
+		f := &framePort{p: p, frames: make(chan heardFrame, queueLength), done: make(chan struct{})}
+		stop := p.listen(func(frame []byte) {
+			select {
+			case f.frames <- heardFrame{bytes.Clone(frame), time.Now()}:
+			default:
+			}
+		})
+		f.close = sync.OnceFunc(func() { stop(); close(f.done) })
+		return f, nil
+	}
+	return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrGone)
+}
+
+func (f *framePort) Hardware() endpoint.HardwareAddr { return f.p.hw }
+
+func (f *framePort) Send(frame []byte) error {
+	f.p.transmit(bytes.Clone(frame))
+	return nil
+}
+
+func (f *framePort) Receive() ([]byte, time.Time, error) {
+	select {
+	case h := <-f.frames:
+		return h.bytes, h.at, nil
+	case <-f.done:
+		return nil, time.Time{}, net.ErrClosed
+	}
+}
+
+func (f *framePort) Close() error { f.close(); return nil }

@@ -1,0 +1,232 @@
+package plan
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/machine"
+	"passepartout/internal/probe"
+)
+
+// The times of the questions to what lies beyond.
+const (
+	// A lost first packet of a connection is sent again after a second (RFC 6298 §2); this leaves 600 ms for the answer to the second.
+	connectPatience = 1600 * time.Millisecond
+	// Hops that keep silent are asked again when routers that limit their errors to one a second may speak again.
+	traceAgain    = time.Second
+	tracePatience = 600 * time.Millisecond
+	traceLast     = 16
+	// A service that was reached in r says that an echo could have come by 1.5 r: the wait for it never holds a healthy verdict up longer.
+	echoGrace = 60 * time.Millisecond
+)
+
+var echoRepeats = []time.Duration{450 * time.Millisecond, 550 * time.Millisecond, 600 * time.Millisecond}
+
+// Ports that are asked when the target names none: a host that ignores echo often answers here, be it with a refusal.
+var commonPorts = []uint16{443, 80}
+
+// startNames looks the target up and starts its tests with the first address of each family; it also asks every resolver, and the way to
+// those beyond the gateway, whether or not the target needs a name.
+func (r *run) startNames(ctx context.Context) {
+	targetKinds := []evidence.Kind{evidence.RouteLookup, evidence.ServiceConnect, evidence.TargetEcho, evidence.WebAnswer, evidence.PathTrace}
+	if r.Target.IsZero() {
+		targetKinds = []evidence.Kind{evidence.PathTrace}
+	}
+	servers := r.endpoint.AskedResolvers()
+	r.traceResolvers(ctx, servers)
+	var lookups sync.WaitGroup
+	ask := func(name, kind string) {
+		for _, server := range servers {
+			if !r.Families.Allows(server) {
+				continue
+			}
+			lookups.Add(1)
+			r.step(func() {
+				defer lookups.Done()
+				l := probe.Lookup(ctx, r.Machine, server, name, kind)
+				if ctx.Err() != nil && !l.Came() {
+					return
+				}
+				r.add(func(s *evidence.Set) { s.Lookups = append(s.Lookups, l) })
+				r.testTarget(ctx)
+			}, evidence.NameLookup)
+		}
+	}
+	known, _ := r.snapshot().TargetAddresses()
+	switch {
+	case r.Target.Name != "" && len(known) == 0:
+		for _, name := range evidence.Candidates(r.Target.Name, r.endpoint.Search) {
+			if !r.Families.No4 {
+				ask(name, "A")
+			}
+			if !r.Families.No6 && r.hasRoute6() {
+				ask(name, "AAAA")
+			}
+		}
+	default:
+		// Any message in answer shows that the service lives; the question is one that every resolver gets and that leaves no trace.
+		if own := r.ownAddress(); own.IsValid() {
+			ask(probe.ReverseName(own), "PTR")
+		}
+	}
+	r.step(func() {
+		r.testTarget(ctx)
+		lookups.Wait()
+		r.testTarget(ctx)
+	}, targetKinds...)
+}
+
+func (r *run) hasRoute6() bool { return len(r.endpoint.DefaultRoutes(true)) > 0 }
+
+func (r *run) ownAddress() netip.Addr {
+	for _, i := range r.endpoint.Interfaces {
+		for _, a := range i.Usable(false) {
+			return a.Prefix.Addr()
+		}
+	}
+	for _, i := range r.endpoint.Interfaces {
+		for _, a := range i.Usable(true) {
+			return a.Prefix.Addr()
+		}
+	}
+	return netip.Addr{}
+}
+
+// testTarget starts the tests of every address of the target that is known and not yet under test.
+func (r *run) testTarget(ctx context.Context) {
+	const most = 4 // addresses of one name
+	addrs, _ := r.snapshot().TargetAddresses()
+	for _, a := range addrs {
+		r.mu.Lock()
+		begin := !r.acted[a] && len(r.acted) < most
+		if begin {
+			r.acted[a] = true
+		}
+		r.mu.Unlock()
+		if begin {
+			r.test(ctx, a)
+		}
+	}
+}
+
+// test asks everything of one address at once.
+func (r *run) test(ctx context.Context, a netip.Addr) {
+	// By the system's own route, whichever port was named: that traffic leaves through another one may be the fault.
+	route, err := r.Machine.Route(ctx, a, "")
+	if err != nil {
+		route = endpoint.RouteAnswer{To: a, Verdict: endpoint.NoRoute, Reason: err.Error()}
+	}
+	r.add(func(s *evidence.Set) { s.Routes = append(s.Routes, route) })
+	if route.Verdict != endpoint.Forward && route.Verdict != endpoint.LocalRoute {
+		return
+	}
+	ports := commonPorts
+	if r.Target.Port != 0 {
+		ports = []uint16{r.Target.Port}
+	}
+	passed := make(chan time.Duration, len(ports)) // round trips of connections that opened
+	for _, port := range ports {
+		r.step(func() { r.connect(ctx, netip.AddrPortFrom(a, port), passed) }, evidence.ServiceConnect, evidence.WebAnswer)
+	}
+	r.step(func() { r.targetEcho(ctx, a, passed) }, evidence.TargetEcho)
+	if route.Via.IsValid() {
+		r.step(func() { r.trace(ctx, a) }, evidence.PathTrace)
+	} else if route.Verdict == endpoint.Forward && r.segment != nil {
+		if own, ok := r.endpoint.Interface(r.iface); ok && own.OnLink(a) {
+			r.neighbours(ctx, own, []netip.Addr{a}, route.Source, evidence.OtherNeighbours)
+		}
+	}
+}
+
+func (r *run) connect(ctx context.Context, to netip.AddrPort, passed chan<- time.Duration) {
+	ask, cancel := context.WithTimeout(ctx, connectPatience)
+	conn, reply := r.Machine.Connect(ask, machine.ConnectConfig{To: to})
+	cancel()
+	if conn != nil {
+		conn.Close()
+	}
+	if ctx.Err() != nil && !reply.Came() {
+		return
+	}
+	r.add(func(s *evidence.Set) { s.Connects = append(s.Connects, evidence.Connect{To: to, Reply: reply}) })
+	if reply.Outcome != evidence.Answered {
+		return
+	}
+	if r.Target.URL == "" {
+		passed <- reply.RTT
+		return
+	}
+	ask, cancel = context.WithTimeout(ctx, 2*connectPatience)
+	defer cancel()
+	w := probe.AskWeb(ask, r.Machine, r.Target, to.Addr(), "")
+	if ctx.Err() != nil && !w.Came() {
+		return
+	}
+	r.add(func(s *evidence.Set) { s.Webs = append(s.Webs, w) })
+	if w.Outcome == evidence.Answered {
+		passed <- reply.RTT
+	}
+}
+
+// targetEcho asks the target for an echo until it answers, the repeats are used up, or the service was reached and the grace is over.
+func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.Duration) {
+	reached := false
+	for _, wait := range echoRepeats {
+		ask, cancel := context.WithTimeout(ctx, wait)
+		began := time.Now()
+		watch := make(chan struct{})
+		r.wg.Go(func() {
+			select {
+			case rtt := <-passed:
+				reached = true
+				sleep(ask, rtt*3/2+echoGrace-time.Since(began))
+				cancel()
+			case <-ask.Done():
+			}
+			close(watch)
+		})
+		e, _ := r.echoer.AskEcho(ask, probe.EchoQuestion{To: a, Size: 48})
+		cancel()
+		<-watch
+		if ctx.Err() != nil && !e.Came() {
+			return
+		}
+		r.add(func(s *evidence.Set) { s.Echoes = append(s.Echoes, e) })
+		if e.Came() || reached || e.Outcome == evidence.LocalError {
+			return
+		}
+		sleep(ctx, wait-time.Since(began))
+	}
+}
+
+// trace asks the routers on the way to an address.
+func (r *run) trace(ctx context.Context, to netip.Addr) {
+	method := probe.TraceICMP
+	if !r.allowed.Echo.Granted {
+		method = probe.TraceUDP
+	}
+	probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: traceLast, Patience: tracePatience, Again: traceAgain},
+		func(h evidence.Hop) { r.add(func(s *evidence.Set) { s.Hops = append(s.Hops, h) }) })
+}
+
+// traceResolvers asks the way to name servers beyond the gateway: they are the first witnesses that tell one target from all.
+func (r *run) traceResolvers(ctx context.Context, servers []netip.Addr) {
+	const most = 2
+	n := 0
+	for _, a := range servers {
+		if n == most || !r.Families.Allows(a) || slices.ContainsFunc(r.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(a) }) {
+			continue
+		}
+		route, err := r.Machine.Route(ctx, a, "")
+		if err != nil || route.Verdict != endpoint.Forward || !route.Via.IsValid() {
+			continue
+		}
+		n++
+		r.step(func() { r.trace(ctx, a) }, evidence.PathTrace)
+	}
+}

@@ -1,0 +1,322 @@
+package plan
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/subnet"
+	"passepartout/internal/probe"
+)
+
+// The times of the local questions, each with its reason.
+const (
+	// A second of silence is three requests unanswered.
+	neighbourPatience = 1100 * time.Millisecond
+	// When the gateway has not answered by then, the rest of the segment is asked: one that answers does so within a few milliseconds.
+	sweepAfter = 200 * time.Millisecond
+	// The rate and number of the sweep: polite, and enough to find a living segment.
+	sweepRate, sweepMost = 300, 254
+	sweepPatience        = 250 * time.Millisecond
+	// Enough neighbours to know that the segment is alive.
+	sweepEnough = 5
+	// The last discover goes out at 1.1 s; a server that must not test the address first answers long before 1.9 s.
+	discoverPatience = 1900 * time.Millisecond
+	// A server that tests the address first (RFC 2131 §2.2) takes one to three seconds. That it does shows: it asks for the address by ARP.
+	discoverTesting = 4 * time.Second
+	// The wait for answers whose absence is good news: never less than this, or four times the slowest answer on the segment.
+	silenceFloor = 50 * time.Millisecond
+	// How long a segment on which nobody answers is given.
+	silenceCeiling = 300 * time.Millisecond
+)
+
+var discoverAt = []time.Duration{0, 500 * time.Millisecond, 1100 * time.Millisecond}
+
+func (r *run) loopback(ctx context.Context) {
+	addr := netip.MustParseAddr("127.0.0.1")
+	if r.Families.No4 {
+		addr = netip.IPv6Loopback()
+	}
+	ctx, cancel := context.WithTimeout(ctx, 500*time.Millisecond)
+	defer cancel()
+	e, _ := r.echoer.AskEcho(ctx, probe.EchoQuestion{To: addr, Size: 24})
+	r.add(func(s *evidence.Set) { s.Loopback = append(s.Loopback, e) })
+}
+
+// startSegment asks the segment: gateway, resolvers on it, conflicts, DHCP, and everybody when the gateway keeps silent.
+func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
+	r.segment = r.openSegment(func(a netip.Addr) bool { return r.endpoint.Owns(a) })
+	if r.segment != nil {
+		r.wg.Go(func() { <-ctx.Done(); r.segment.Close() })
+	}
+	sender := netip.Addr{}
+	if own := iface.Usable(false); len(own) > 0 {
+		sender = own[0].Prefix.Addr()
+	}
+	var gateways, others []netip.Addr
+	for _, v6 := range []bool{false, true} {
+		if gw, ok := r.endpoint.Gateway(iface.Name, v6); ok && r.Families.Allows(gw) {
+			gateways = append(gateways, gw)
+		}
+	}
+	for _, a := range r.endpoint.AskedResolvers() {
+		if iface.OnLink(a) && !r.endpoint.Owns(a) && !slices.Contains(gateways, a) {
+			others = append(others, a)
+		}
+	}
+	r.neighbours(ctx, iface, gateways, sender, evidence.GatewayNeighbour)
+	r.neighbours(ctx, iface, others, sender, evidence.OtherNeighbours)
+	for _, gw := range gateways {
+		r.step(func() { r.gatewayEcho(ctx, gw) }, evidence.GatewayEcho)
+	}
+	r.step(func() { r.sweep(ctx, iface, sender) }, evidence.OtherNeighbours)
+	if r.segment != nil {
+		for _, a := range iface.Usable(false) {
+			r.step(func() { r.conflict(ctx, a.Prefix.Addr()) }, evidence.AddressConflict)
+		}
+		r.step(func() { r.discover(ctx, iface) }, evidence.DHCPOffer)
+	}
+}
+
+// neighbours resolves addresses on the segment: in frames where permitted, else by provoking the kernel.
+func (r *run) neighbours(ctx context.Context, iface *endpoint.Interface, targets []netip.Addr, sender netip.Addr, kind evidence.Kind) {
+	if len(targets) == 0 {
+		return
+	}
+	record := func(n evidence.Neighbour) {
+		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
+	}
+	if r.segment == nil {
+		r.step(func() {
+			probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience, func(n evidence.Neighbour) {
+				if ctx.Err() == nil {
+					record(n)
+				}
+			})
+		}, kind)
+		return
+	}
+	for _, a := range targets {
+		from := sender
+		if a.Is6() {
+			from = sourceFor(iface, a)
+		}
+		r.step(func() {
+			if n := r.segment.Resolve(ctx, from, a); ctx.Err() == nil || n.Came() {
+				record(n)
+			}
+		}, kind)
+	}
+}
+
+// sourceFor is an own IPv6 address from which to solicit: one of the same scope.
+func sourceFor(iface *endpoint.Interface, to netip.Addr) netip.Addr {
+	for _, a := range iface.Addresses {
+		own := a.Prefix.Addr()
+		if own.Is6() && own.IsLinkLocalUnicast() == to.IsLinkLocalUnicast() && !a.Tentative && !a.Duplicate {
+			return own
+		}
+	}
+	return netip.Addr{}
+}
+
+// gatewayEcho asks the gateway for an echo: three times, since the first may be lost while its hardware address is being asked for.
+func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) {
+	if gw.IsLinkLocalUnicast() && gw.Is6() {
+		gw = gw.WithZone(r.iface)
+	}
+	for _, wait := range []time.Duration{0, 300 * time.Millisecond, 600 * time.Millisecond} {
+		patience := max(wait, r.silenceTime())
+		ask, cancel := context.WithTimeout(ctx, patience)
+		e, _ := r.echoer.AskEcho(ask, probe.EchoQuestion{To: gw, Size: 24})
+		cancel()
+		if ctx.Err() != nil && !e.Came() {
+			return
+		}
+		e.Asked = gw.WithZone("")
+		r.add(func(s *evidence.Set) { s.Echoes = append(s.Echoes, e) })
+		if e.Came() {
+			return
+		}
+	}
+}
+
+func (r *run) conflict(ctx context.Context, a netip.Addr) {
+	wait, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := make(chan struct{})
+	defer close(stop)
+	r.wg.Go(func() {
+		select {
+		case <-r.silence:
+			cancel()
+		case <-stop:
+		}
+	})
+	if c := r.segment.Conflict(wait, a); ctx.Err() == nil || c.Came() {
+		r.add(func(s *evidence.Set) { s.Conflicts = append(s.Conflicts, c) })
+	}
+}
+
+// slowest is the slowest answer that came from the segment itself, 0 while none has.
+func (r *run) slowest() (slowest time.Duration) {
+	r.look(func(s *evidence.Set) {
+		for _, n := range s.Neighbours {
+			if n.Outcome == evidence.Answered && n.Asks <= 1 {
+				slowest = max(slowest, n.RTT)
+			}
+		}
+	})
+	return slowest
+}
+
+func (r *run) silenceTime() time.Duration { return max(silenceFloor, 4*r.slowest()) }
+
+// waitForSilence ends the wait for answers whose absence is good news.
+func (r *run) waitForSilence(ctx context.Context) {
+	defer close(r.silence)
+	began := time.Now()
+	for {
+		heard := r.slowest() > 0
+		until := silenceCeiling
+		if heard || r.segment == nil {
+			until = r.silenceTime()
+		}
+		left := until - time.Since(began)
+		if left <= 0 || ctx.Err() != nil {
+			break
+		}
+		sleep(ctx, min(left, 10*time.Millisecond))
+	}
+	r.markQuiet()
+}
+
+// markQuiet notes hops that have kept silent so far though later ones answered: their patience is not over, but enough has passed to tell.
+func (r *run) markQuiet() {
+	r.add(func(s *evidence.Set) {
+		var to []netip.Addr
+		for _, h := range s.Hops {
+			if !slices.Contains(to, h.To) {
+				to = append(to, h.To)
+			}
+		}
+		for _, a := range to {
+			t, _ := s.TrailTo(a)
+			last, ok := t.Last()
+			if !ok {
+				continue
+			}
+			seen := map[int]bool{}
+			for _, st := range t.Stations {
+				seen[st.HopLimit] = true
+			}
+			for hop := 1; hop < last.HopLimit; hop++ {
+				if !seen[hop] {
+					s.Hops = append(s.Hops, evidence.Hop{To: a, Method: t.Method, HopLimit: hop, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(r.began)}})
+				}
+			}
+		}
+	})
+}
+
+// discover asks DHCP servers. One discover is enough on a machine that has an address and hears an offer; one that depends on it asks three
+// times, and waits longer for a server that is seen to test the address.
+func (r *run) discover(ctx context.Context, iface *endpoint.Interface) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var offered, testing atomic.Bool
+	began := time.Now()
+	r.wg.Go(func() {
+		<-r.silence
+		for ctx.Err() == nil {
+			limit := discoverPatience
+			if testing.Load() {
+				limit = discoverTesting
+			}
+			// After the first offer, others get as long as the first took, and the wait for silence.
+			if time.Since(began) >= limit || offered.Load() && time.Since(began) >= 2*r.firstOffer()+r.silenceTime() {
+				cancel()
+			}
+			sleep(ctx, 10*time.Millisecond)
+		}
+	})
+	record := func(d evidence.Discovery) {
+		if len(d.Offers) > 0 {
+			offered.Store(true)
+		}
+		r.add(func(s *evidence.Set) { s.Discovery = &d })
+	}
+	needs := len(iface.Usable(false)) == 0
+	d := r.segment.Discover(ctx, iface.Name, discoverAt, record, func() {
+		if needs {
+			testing.Store(true)
+		}
+	})
+	record(d)
+}
+
+func (r *run) firstOffer() (first time.Duration) {
+	r.look(func(s *evidence.Set) {
+		if s.Discovery != nil && len(s.Discovery.Offers) > 0 {
+			first = s.Discovery.Offers[0].RTT
+		}
+	})
+	return first
+}
+
+// sweep asks everybody on the segment, unless the gateway answers soon.
+func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip.Addr) {
+	own := iface.Usable(false)
+	if len(own) == 0 || !sleep(ctx, sweepAfter) {
+		return
+	}
+	alive := false
+	r.look(func(s *evidence.Set) {
+		for _, n := range s.Neighbours {
+			if gw, ok := r.endpoint.Gateway(iface.Name, n.Asked.Is6()); ok && n.Asked == gw.WithZone("") && n.Outcome == evidence.Answered {
+				alive = true
+			}
+		}
+	})
+	if alive {
+		return
+	}
+	targets := slices.Collect(subnet.Around(own[0].Prefix, own[0].Prefix.Addr(), sweepMost))
+	var answered atomic.Int32
+	done := func(n evidence.Neighbour) {
+		if n.Outcome == evidence.Answered {
+			answered.Add(1)
+		}
+		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
+	}
+	swept := 0
+	if r.segment != nil {
+		swept = r.segment.Sweep(ctx, sender, targets, sweepRate, sweepPatience, done, func() bool { return answered.Load() >= sweepEnough })
+	} else {
+		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, func(n evidence.Neighbour) {
+			if n.Outcome == evidence.Answered {
+				done(n)
+			}
+		})
+		swept = len(targets)
+	}
+	if ctx.Err() == nil {
+		r.add(func(s *evidence.Set) { s.Swept, s.SweepDone = swept, true })
+	}
+}
+
+// sleep waits; false if ctx ended first.
+func sleep(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}

@@ -1,0 +1,203 @@
+// Package plan decides what to ask when: all that can run at once does, what waits for an answer starts with it, and the whole ends when
+// the verdict can no longer change.
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/probe"
+)
+
+// Config is one question to one machine.
+type Config struct {
+	Machine   machine.Machine
+	Target    target.Target
+	Interface string // "" chooses the one through which the target, else the default route, is reached
+	Families  evidence.Families
+	Thorough  bool // go on after the verdict is settled, until everything has been asked: for a screen
+}
+
+// ErrNoInterface is the error for an interface that the machine does not have.
+var ErrNoInterface = errors.New("no such interface")
+
+// Run gathers evidence until the verdict is settled or ctx ends, whichever comes first. onChange, if not nil, is called from one goroutine
+// with what is known so far, at most every 25 ms. The result is judged from everything gathered.
+func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Result)) (*evidence.Set, verdict.Result, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	r := &run{Config: c, collector: newCollector(), echoer: probe.NewEchoer(c.Machine, "")}
+	defer r.echoer.Close()
+	defer r.wg.Wait()
+	defer cancel()
+	if err := r.start(ctx); err != nil {
+		return nil, verdict.Result{}, err
+	}
+	pause := time.NewTimer(0)
+	defer pause.Stop()
+	for {
+		set := r.snapshot()
+		result := verdict.Judge(set)
+		if onChange != nil {
+			onChange(set, result)
+		}
+		if len(set.Open) == 0 || result.Settled && !c.Thorough {
+			return set, result, nil
+		}
+		select {
+		case <-ctx.Done():
+			set := r.atDeadline()
+			return set, verdict.Judge(set), nil
+		case <-r.changed:
+		}
+		// Evidence comes in bursts: a short pause judges a burst once.
+		pause.Reset(judgePause)
+		select {
+		case <-ctx.Done():
+		case <-pause.C:
+		}
+	}
+}
+
+const judgePause = 2 * time.Millisecond
+
+// run is one question under way.
+type run struct {
+	Config
+	*collector
+	echoer   *probe.Echoer
+	wg       sync.WaitGroup
+	iface    string
+	endpoint *endpoint.Endpoint
+	segment  *probe.Segment // nil where frames are withheld
+	allowed  machine.Permissions
+	silence  chan struct{} // closed when the wait for silence is over
+
+	mu    sync.Mutex
+	acted map[netip.Addr]bool // addresses that the target's tests were started for
+}
+
+// step runs f in the background; the kinds stay open until it ends.
+func (r *run) step(f func(), kinds ...evidence.Kind) {
+	done := r.expect(kinds...)
+	r.wg.Go(func() {
+		defer done()
+		f()
+	})
+}
+
+// start reads the machine and sets everything going that waits for nothing.
+func (r *run) start(ctx context.Context) error {
+	e, err := r.Machine.Read(ctx)
+	if err != nil {
+		return fmt.Errorf("this machine's settings: %w", err)
+	}
+	r.endpoint, r.acted, r.silence = e, map[netip.Addr]bool{}, make(chan struct{})
+	r.allowed = r.Machine.Permissions()
+	if r.Interface != "" {
+		if _, ok := e.Interface(r.Interface); !ok {
+			return fmt.Errorf("%w: %q; this machine has %s", ErrNoInterface, r.Interface, names(e))
+		}
+	}
+	r.iface = r.chooseInterface(ctx)
+	r.add(func(s *evidence.Set) {
+		s.Target, s.Endpoint, s.Interface, s.Named, s.Families = r.Target, e, r.iface, r.Interface != "", r.Families
+	})
+	r.withhold()
+	r.step(func() { r.loopback(ctx) }, evidence.Loopback)
+	iface, ok := e.Interface(r.iface)
+	if ok && iface.Up {
+		r.startSegment(ctx, iface)
+	}
+	r.step(func() { r.waitForSilence(ctx) }, evidence.SegmentFrames)
+	r.startNames(ctx)
+	return nil
+}
+
+func names(e *endpoint.Endpoint) string {
+	out := ""
+	for i, iface := range e.Interfaces {
+		if i > 0 {
+			out += ", "
+		}
+		out += iface.Name
+	}
+	return out
+}
+
+// chooseInterface takes the one that was named, else the one through which the target is reached, else the most likely.
+func (r *run) chooseInterface(ctx context.Context) string {
+	if r.Interface != "" {
+		return r.Interface
+	}
+	s := evidence.Set{Target: r.Target, Endpoint: r.endpoint, Families: r.Families}
+	addrs, _ := s.TargetAddresses()
+	for _, a := range addrs {
+		if route, err := r.Machine.Route(ctx, a, ""); err == nil && route.Verdict == endpoint.Forward {
+			return route.Interface
+		}
+	}
+	name, _ := r.endpoint.Choose()
+	return name
+}
+
+// withhold lists what this process may not ask.
+func (r *run) withhold() {
+	r.add(func(s *evidence.Set) {
+		if p := r.allowed.Frames; !p.Granted {
+			for _, k := range []evidence.Kind{evidence.DHCPOffer, evidence.AddressConflict, evidence.SegmentFrames} {
+				s.Withheld = append(s.Withheld, evidence.Withheld{Kind: k, Why: p.Why, Mend: p.Mend})
+			}
+		}
+		if p := r.allowed.Echo; !p.Granted {
+			s.Withheld = append(s.Withheld, evidence.Withheld{Kind: evidence.TargetEcho, Why: p.Why + "; UDP probes were sent in its place", Mend: p.Mend})
+		}
+	})
+}
+
+// atDeadline is the evidence when the time is up: what is still under way counts as withheld.
+func (r *run) atDeadline() *evidence.Set {
+	set := r.snapshot()
+	for _, k := range set.Open {
+		if !set.IsWithheld(k) {
+			set.Withheld = append(slices.Clip(set.Withheld), evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
+		}
+	}
+	set.Open = nil
+	return set
+}
+
+// openSegment opens the segment's port for frames, if that is allowed.
+func (r *run) openSegment(own func(netip.Addr) bool) *probe.Segment {
+	if !r.allowed.Frames.Granted {
+		return nil
+	}
+	segment, err := probe.OpenSegment(r.Machine, r.iface, own,
+		func(h evidence.Heard) { r.add(func(s *evidence.Set) { s.Heard = append(s.Heard, h) }) },
+		func(a evidence.Arrival) {
+			r.look(func(s *evidence.Set) {
+				if len(s.Arrivals) < mostArrivals && !slices.Contains(s.Arrivals, a) {
+					s.Arrivals = append(s.Arrivals, a)
+				}
+			})
+		})
+	if err != nil && !errors.Is(err, fs.ErrPermission) {
+		r.add(func(s *evidence.Set) {
+			s.Withheld = append(s.Withheld, evidence.Withheld{Kind: evidence.SegmentFrames, Why: err.Error()})
+		})
+	}
+	return segment
+}
+
+// mostArrivals bounds what a busy port can fill.
+const mostArrivals = 256

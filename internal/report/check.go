@@ -1,0 +1,166 @@
+// Package report writes results: for scripts as JSON by the contract, for people as text.
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/verdict"
+)
+
+// CheckSchema names the shape of check's JSON.
+const CheckSchema = "passepartout.check/1"
+
+type checkJSON struct {
+	Schema    string              `json:"schema"`
+	At        time.Time           `json:"at"`
+	TookMS    int64               `json:"took_ms"`
+	Target    string              `json:"target"`
+	Interface string              `json:"interface"`
+	Verdict   verdictJSON         `json:"verdict"`
+	Checks    []oneCheckJSON      `json:"checks"`
+	Suspects  []suspectJSON       `json:"suspects"`
+	Remarks   []remarkJSON        `json:"remarks"`
+	Withheld  []evidence.Withheld `json:"withheld"`
+}
+
+type verdictJSON struct {
+	Zone       verdict.Zone       `json:"zone"`
+	Fault      string             `json:"fault"`
+	Confidence verdict.Confidence `json:"confidence"`
+	Sentence   string             `json:"sentence"`
+	Also       []otherJSON        `json:"also"`
+	Candidates []string           `json:"candidates"`
+	Next       []string           `json:"next"`
+}
+
+type otherJSON struct {
+	Zone     verdict.Zone `json:"zone"`
+	Fault    string       `json:"fault"`
+	Sentence string       `json:"sentence"`
+}
+
+type oneCheckJSON struct {
+	ID     string        `json:"id"`
+	Zone   fault.Zone    `json:"zone"`
+	State  verdict.State `json:"state"`
+	Fact   string        `json:"fact"`
+	TookMS float64       `json:"took_ms"`
+	Asked  string        `json:"asked"`
+	Heard  []string      `json:"heard"`
+	Clears []string      `json:"clears"`
+}
+
+type suspectJSON struct {
+	Fault    string         `json:"fault"`
+	Zone     fault.Zone     `json:"zone"`
+	Standing fault.Standing `json:"standing"`
+	For      []string       `json:"for"`
+	Against  []string       `json:"against"`
+}
+
+type remarkJSON struct {
+	ID       string `json:"id"`
+	Sentence string `json:"sentence"`
+}
+
+// CheckJSON writes one check as one JSON object. No array in it is null.
+func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) error {
+	out := checkJSON{
+		Schema: CheckSchema, At: at.UTC().Truncate(time.Millisecond), TookMS: s.Elapsed.Milliseconds(), Target: s.Target.String(), Interface: s.Interface,
+		Verdict: verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{}, Candidates: some(r.Candidates), Next: some(r.Next)},
+		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld),
+	}
+	for _, o := range r.Also {
+		out.Verdict.Also = append(out.Verdict.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
+	}
+	for _, c := range r.Checks {
+		out.Checks = append(out.Checks, oneCheckJSON{c.ID, c.Zone, c.State, c.Fact, float64(c.Took.Microseconds()) / 1000, c.Asked, some(c.Heard), some(c.Clears)})
+	}
+	for _, x := range r.Suspects {
+		out.Suspects = append(out.Suspects, suspectJSON{x.Fault.ID, x.Zone, x.Standing, some(x.For), some(x.Against)})
+	}
+	for _, m := range r.Remarks {
+		out.Remarks = append(out.Remarks, remarkJSON{m.Fault.ID, m.Sentence})
+	}
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(out)
+}
+
+// some is an empty list in place of none.
+func some[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// marks are the shapes of the states; the words stand beside them.
+var marks = map[verdict.State]string{verdict.StateUnknown: "┈┈", verdict.Holds: "━━", verdict.Strained: "╍╍", verdict.Broken: "━╳", verdict.Skipped: "  "}
+
+// Headline says where the fault lies, in one sentence.
+func Headline(r verdict.Result) string {
+	switch r.Zone {
+	case verdict.None:
+		return "No fault stands in the way."
+	case verdict.Host:
+		return "The fault lies in this HOST."
+	case verdict.LocalSubnet:
+		return "The fault lies in the LOCAL SUBNET."
+	case verdict.Beyond:
+		return "The fault lies BEYOND the gateway."
+	}
+	return "Where the fault lies is not determined."
+}
+
+// CheckText writes one check for a person.
+func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s  (%s)\n%s\n", Headline(r), r.Confidence, r.Sentence)
+	for _, o := range r.Also {
+		fmt.Fprintf(&b, "Also: %s (%s)\n", o.Sentence, o.Zone)
+	}
+	for _, m := range r.Remarks {
+		fmt.Fprintf(&b, "Seen: %s\n", m.Sentence)
+	}
+	if len(r.Candidates) > 0 {
+		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(r.Candidates, ", "))
+	}
+	zone := fault.NoZone
+	for _, c := range r.Checks {
+		if c.Zone != zone {
+			zone = c.Zone
+			fmt.Fprintf(&b, "\n%s\n", zone)
+		}
+		fmt.Fprintf(&b, "  %s %-8s  %-14s %s\n", marks[c.State], c.State, c.Label, c.Fact)
+	}
+	if len(r.Next) > 0 {
+		b.WriteString("\nNext\n")
+		for _, n := range r.Next {
+			fmt.Fprintf(&b, "  · %s\n", n)
+		}
+	}
+	if len(r.Withheld) > 0 {
+		b.WriteString("\nNot asked\n")
+		for _, h := range r.Withheld {
+			fmt.Fprintf(&b, "  · %v: %s\n", h.Kind, h.Why)
+		}
+	}
+	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no port"), fault.Millis(s.Elapsed))
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+func orWord(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}

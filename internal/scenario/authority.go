@@ -1,0 +1,95 @@
+package scenario
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"log"
+	"math/big"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+)
+
+// Serve answers web requests on a listener until that is closed: the same service on every ground.
+func (w Web) Serve(l net.Listener, host string, a *Authority) error {
+	if w.TLS {
+		l = tls.NewListener(l, a.ConfigFor(host))
+	}
+	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, "%s: in service\n", host)
+	})}
+	return server.Serve(l)
+}
+
+// Authority signs the certificates of the site's services. Keys are made at the first use: most runs need none.
+type Authority struct {
+	key  func() (*ecdsa.PrivateKey, *x509.Certificate)
+	pool func() *x509.CertPool
+}
+
+// Pool is what trusts the authority and nobody else.
+func (a *Authority) Pool() *x509.CertPool { return a.pool() }
+
+// PEM is the authority's certificate as a file holds it.
+func (a *Authority) PEM() []byte {
+	_, cert := a.key()
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Raw})
+}
+
+// NewAuthority makes an authority.
+func NewAuthority() *Authority {
+	a := &Authority{}
+	a.key = sync.OnceValues(func() (*ecdsa.PrivateKey, *x509.Certificate) {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			panic(err) // the system has no randomness
+		}
+		template := certificate("North Pier test authority")
+		template.IsCA, template.BasicConstraintsValid, template.KeyUsage = true, true, x509.KeyUsageCertSign
+		der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+		if err != nil {
+			panic(err) // our own template
+		}
+		cert, _ := x509.ParseCertificate(der)
+		return key, cert
+	})
+	a.pool = sync.OnceValue(func() *x509.CertPool {
+		_, cert := a.key()
+		pool := x509.NewCertPool()
+		pool.AddCert(cert)
+		return pool
+	})
+	return a
+}
+
+func certificate(name string) *x509.Certificate {
+	now := time.Now()
+	return &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour)}
+}
+
+// ConfigFor gives the server side of TLS for a host, with a certificate that the authority signed.
+func (a *Authority) ConfigFor(host string) *tls.Config {
+	issue := sync.OnceValue(func() *tls.Certificate {
+		ca, parent := a.key()
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			panic(err)
+		}
+		template := certificate(host)
+		template.DNSNames = []string{host}
+		der, err := x509.CreateCertificate(rand.Reader, template, parent, &key.PublicKey, ca)
+		if err != nil {
+			panic(err)
+		}
+		return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+	})
+	return &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return issue(), nil }}
+}

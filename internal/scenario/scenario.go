@@ -1,0 +1,193 @@
+package scenario
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Scenario is a site, what is wrong with it, and what should be found.
+type Scenario struct {
+	Name      string `yaml:"-"`
+	Complaint string `yaml:"complaint"` // in the user's own words
+	Target    string `yaml:"target"`
+	Interface string `yaml:"interface"`
+	Expect    Expect `yaml:"expect"`
+	Site      *Site  `yaml:"-"`
+}
+
+// Expect is the verdict that must come out.
+type Expect struct {
+	Zone         string   `yaml:"zone"`
+	Fault        string   `yaml:"fault"`
+	Remarks      []string `yaml:"remarks"` // the look-alikes that are no faults and must be told
+	Cleared      []string `yaml:"cleared"` // the suspects that must be cleared
+	Words        []string `yaml:"words"`   // what the sentence must contain
+	Unprivileged *Without `yaml:"unprivileged"`
+}
+
+// Without is what is expected where raw frames are withheld, if that differs.
+type Without struct {
+	Zone  string `yaml:"zone"`
+	Fault string `yaml:"fault"`
+}
+
+// For gives the expected zone and fault with or without raw frames.
+func (e Expect) For(frames bool) (zone, fault string) {
+	if !frames && e.Unprivileged != nil {
+		return e.Unprivileged.Zone, e.Unprivileged.Fault
+	}
+	return e.Zone, e.Fault
+}
+
+//go:embed sites/*.yaml cases/*.yaml
+var files embed.FS
+
+// ErrUnknown is the error for a scenario that is not there.
+var ErrUnknown = errors.New("no such scenario")
+
+// Names lists the scenarios that ship with the program: the healthy one first, then by name.
+func Names() []string {
+	entries, err := files.ReadDir("cases")
+	if err != nil {
+		panic(err) // embedded: cannot fail
+	}
+	var out []string
+	for _, e := range entries {
+		out = append(out, strings.TrimSuffix(e.Name(), ".yaml"))
+	}
+	slices.SortFunc(out, func(a, b string) int {
+		if (a == Healthy) != (b == Healthy) {
+			if a == Healthy {
+				return -1
+			}
+			return 1
+		}
+		return strings.Compare(a, b)
+	})
+	return out
+}
+
+// Healthy is the name of the scenario in which nothing is wrong.
+const Healthy = "healthy"
+
+// Load reads a scenario by name.
+func Load(name string) (*Scenario, error) {
+	raw, err := files.ReadFile(path.Join("cases", name+".yaml"))
+	if errors.Is(err, fs.ErrNotExist) || strings.ContainsAny(name, `/\`) {
+		return nil, fmt.Errorf("scenario %q: %w; `passepartout demo --list` names them", clip(name), ErrUnknown)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := Parse(raw, func(site string) ([]byte, error) { return files.ReadFile(path.Join("sites", site+".yaml")) })
+	if err != nil {
+		return nil, fmt.Errorf("%s.yaml: %w", name, err)
+	}
+	s.Name = name
+	return s, nil
+}
+
+func clip(s string) string {
+	if len(s) > 60 {
+		return s[:57] + "..."
+	}
+	return s
+}
+
+// caseFile is a scenario file: a site by name, and the differences that make the fault.
+type caseFile struct {
+	Scenario `yaml:",inline"`
+	SiteName string              `yaml:"site"`
+	Segments map[string]ast.Node `yaml:"segments"`
+	Nodes    map[string]ast.Node `yaml:"nodes"`
+}
+
+// Parse reads a scenario file. The fields that it gives for a segment or a node replace those of the site; all others stay.
+func Parse(raw []byte, site func(name string) ([]byte, error)) (*Scenario, error) {
+	var c caseFile
+	if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
+		return nil, oneLine(err)
+	}
+	base, err := site(c.SiteName)
+	if err != nil {
+		return nil, fmt.Errorf("site %q is not there", clip(c.SiteName))
+	}
+	s := &Site{}
+	if err := yaml.UnmarshalWithOptions(base, s, yaml.Strict()); err != nil {
+		return nil, fmt.Errorf("site %s: %w", c.SiteName, oneLine(err))
+	}
+	for name, change := range c.Segments {
+		if s.Segments[name] == nil {
+			s.Segments[name] = &Segment{}
+		}
+		if err := overlay(change, s.Segments[name]); err != nil {
+			return nil, fmt.Errorf("segment %s: %w", clip(name), oneLine(err))
+		}
+	}
+	for name, change := range c.Nodes {
+		if s.Nodes[name] == nil {
+			s.Nodes[name] = &Node{}
+		}
+		if err := overlay(change, s.Nodes[name]); err != nil {
+			return nil, fmt.Errorf("node %s: %w", clip(name), oneLine(err))
+		}
+	}
+	c.Site = s
+	return &c.Scenario, s.check()
+}
+
+// overlay decodes onto a value that is there already: fields that the file does not name stay as they are.
+func overlay[T any](change ast.Node, onto *T) error {
+	return yaml.NodeToValue(change, onto, yaml.Strict())
+}
+
+// oneLine keeps the place and the message of a YAML error and drops the picture of the file.
+func oneLine(err error) error {
+	msg, _, _ := strings.Cut(err.Error(), "\n")
+	return errors.New(msg)
+}
+
+// check refuses a site that could not be built, or not alike on both grounds.
+func (s *Site) check() error {
+	if s.Nodes[s.Endpoint] == nil {
+		return fmt.Errorf("endpoint %q is no node", s.Endpoint)
+	}
+	for name, n := range s.Nodes {
+		for portName, p := range n.Ports {
+			if s.Segments[p.Segment] == nil {
+				return fmt.Errorf("node %s, port %s: segment %q is not there", name, portName, p.Segment)
+			}
+		}
+		for _, r := range n.Routes {
+			if !r.OnLink && r.Via.IsValid() && !n.onLink(r.Via) {
+				return fmt.Errorf("node %s: route via %v: no port has a prefix that holds it (a kernel refuses that without on_link)", name, r.Via)
+			}
+		}
+		for _, rule := range n.Filter {
+			if !slices.Contains([]string{"in", "out", "forward"}, rule.Chain) || !slices.Contains([]string{"drop", "prohibit", "no-host", "no-net"}, rule.Action) {
+				return fmt.Errorf("node %s: filter rule: chain is in, out or forward; action is drop, prohibit, no-host or no-net", name)
+			}
+		}
+	}
+	return nil
+}
+
+func (n *Node) onLink(a netip.Addr) bool {
+	for _, p := range n.Ports {
+		for _, own := range p.Addresses {
+			if own.Masked().Contains(a) {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,142 @@
+// Package scenario holds sites and faults as data: what stands where, what is wrong, what the user complains of, and the verdict
+// that is expected. The same data is built as a simulated site (package simulated) and as kernel network namespaces (package namespaces).
+package scenario
+
+import (
+	"crypto/sha256"
+	"net/netip"
+	"slices"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+)
+
+// Site is a whole network: segments, and nodes on them. docs/scenarios.md describes every field.
+type Site struct {
+	Name     string              `yaml:"name"`
+	Domain   string              `yaml:"domain"`
+	Endpoint string              `yaml:"endpoint"` // the node at which the technician stands
+	Segments map[string]*Segment `yaml:"segments"`
+	Nodes    map[string]*Node    `yaml:"nodes"`
+}
+
+// Segment is one link or local network.
+type Segment struct {
+	Delay Duration `yaml:"delay"` // one way
+	Loss  float64  `yaml:"loss"`  // percent of frames, each by itself
+	MTU   int      `yaml:"mtu"`   // octets of an IP packet that it carries; larger ones vanish. 0: 1500
+}
+
+// Node is one machine.
+type Node struct {
+	Role       string           `yaml:"role"`
+	Off        bool             `yaml:"off"` // without power
+	Ports      map[string]*Port `yaml:"ports"`
+	Routes     []Route          `yaml:"routes"`
+	Forwards   bool             `yaml:"forwards"`   // it is a router
+	Masquerade string           `yaml:"masquerade"` // the port on which it translates addresses
+	NoEcho     bool             `yaml:"no_echo"`    // it ignores echo requests
+	NoExpiry   bool             `yaml:"no_expiry"`  // it does not say when a hop limit ran out
+	DHCP       *DHCP            `yaml:"dhcp"`
+	DNS        *DNS             `yaml:"dns"`
+	Web        []Web            `yaml:"web"`
+	Filter     []Rule           `yaml:"filter"`
+
+	Resolvers []netip.Addr          `yaml:"resolvers"`
+	Search    []string              `yaml:"search"`
+	Hosts     map[string]netip.Addr `yaml:"hosts"`
+}
+
+// Port is one network port of a node.
+type Port struct {
+	Segment   string         `yaml:"segment"`
+	Addresses []netip.Prefix `yaml:"addresses"`
+	Leased    bool           `yaml:"leased"`    // the IPv4 address has a lifetime, as one from DHCP has
+	Down      bool           `yaml:"down"`      // administratively
+	Unplugged bool           `yaml:"unplugged"` // no carrier
+}
+
+// Route is a route beyond those that follow from the addresses.
+type Route struct {
+	To     netip.Prefix `yaml:"to"`
+	Via    netip.Addr   `yaml:"via"`
+	Port   string       `yaml:"port"` // needed with on_link only
+	OnLink bool         `yaml:"on_link"`
+	ByHand bool         `yaml:"by_hand"` // marked as static; else as set by DHCP on a leased port
+	Metric int          `yaml:"metric"`
+}
+
+// DHCP is a DHCPv4 service on a node's first port.
+type DHCP struct {
+	First     netip.Addr            `yaml:"first"`
+	Last      netip.Addr            `yaml:"last"`
+	Bits      int                   `yaml:"bits"`
+	Routers   []netip.Addr          `yaml:"routers"`
+	Resolvers []netip.Addr          `yaml:"resolvers"`
+	Domain    string                `yaml:"domain"`
+	Lease     Duration              `yaml:"lease"`
+	Fixed     map[string]netip.Addr `yaml:"fixed"` // by node name
+}
+
+// DNS is a name service. Names that it holds no record for do not exist, unless it forwards.
+type DNS struct {
+	Records map[string][]netip.Addr `yaml:"records"`
+	Zone    string                  `yaml:"zone"`    // the domain for which it answers by itself
+	Forward netip.Addr              `yaml:"forward"` // whom it asks for the rest; without one it refuses
+}
+
+// Web is a web service that answers every request with a short page.
+type Web struct {
+	Port uint16 `yaml:"port"`
+	TLS  bool   `yaml:"tls"`
+}
+
+// Rule is one rule of a node's packet filter. Empty fields match anything.
+type Rule struct {
+	Chain  string       `yaml:"chain"` // in, out or forward
+	Proto  string       `yaml:"proto"` // tcp, udp, icmp, or empty
+	To     netip.Prefix `yaml:"to"`
+	Port   uint16       `yaml:"port"`   // destination port
+	Action string       `yaml:"action"` // drop, prohibit (ICMP: administratively), no-host or no-net (ICMP: unreachable)
+}
+
+// Duration is a time with a unit, as in "2ms".
+type Duration time.Duration
+
+// UnmarshalText reads "2ms", "1h30m".
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := time.ParseDuration(string(b))
+	*d = Duration(v)
+	return err
+}
+
+// MarshalText writes the duration with its unit.
+func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
+
+// NodeNames lists the nodes that have power, in order.
+func (s *Site) NodeNames() []string {
+	var out []string
+	for name, n := range s.Nodes {
+		if !n.Off {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// PortNames lists a node's ports in order: the first is the one on which its services listen.
+func (n *Node) PortNames() []string {
+	var out []string
+	for name := range n.Ports {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Hardware gives a port its hardware address: locally administered, and the same on every ground.
+func Hardware(node, port string) endpoint.HardwareAddr {
+	sum := sha256.Sum256([]byte(node + "/" + port))
+	return endpoint.HardwareAddr{0x02, 0, sum[0], sum[1], sum[2], sum[3]}
+}
