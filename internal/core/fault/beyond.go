@@ -3,6 +3,7 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"passepartout/internal/core/evidence"
 )
@@ -25,7 +26,7 @@ func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
 	}
 	for _, t := range p.offLinkTrails() {
 		last, any := t.Last()
-		if t.Reached || !any || last.HopLimit < 2 || n > 0 && last.From != end.From {
+		if t.Reached || !any || last.HopLimit < 2 || !slices.Contains(p.Outside, last.From) || n > 0 && last.From != end.From {
 			return end, 0, false
 		}
 		if n == 0 || last.HopLimit < end.HopLimit {

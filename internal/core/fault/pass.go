@@ -61,7 +61,7 @@ type ResolverFact struct {
 
 // NewPass derives the facts.
 func NewPass(s *evidence.Set) *Pass {
-	p := &Pass{Set: s}
+	p := &Pass{Set: localized(s)}
 	if s.Endpoint != nil {
 		if i, ok := s.Endpoint.Interface(s.Interface); ok {
 			p.Iface = i
@@ -75,6 +75,38 @@ func NewPass(s *evidence.Set) *Pass {
 	p.Alive, p.Forwards = p.gatewayState()
 	p.Resolvers = p.resolvers()
 	return p
+}
+
+// localized turns "host unreachable" that the machine's own kernel said into what it is: the packet was not sent, for want of the next
+// hop's hardware address (RFC 1122 §2.3.2.2). Nobody out there has spoken.
+func localized(s *evidence.Set) *evidence.Set {
+	if s.Endpoint == nil {
+		return s
+	}
+	mine := func(r evidence.Reply) bool {
+		return r.Outcome == evidence.Unreachable && r.Why == evidence.NoHost && s.Endpoint.Owns(r.From)
+	}
+	fix := func(r evidence.Reply) evidence.Reply {
+		if mine(r) {
+			return evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: r.RTT}
+		}
+		return r
+	}
+	out := *s
+	out.Echoes, out.Hops, out.Connects, out.Lookups = slices.Clone(s.Echoes), slices.Clone(s.Hops), slices.Clone(s.Connects), slices.Clone(s.Lookups)
+	for i := range out.Echoes {
+		out.Echoes[i].Reply = fix(out.Echoes[i].Reply)
+	}
+	for i := range out.Hops {
+		out.Hops[i].Reply = fix(out.Hops[i].Reply)
+	}
+	for i := range out.Connects {
+		out.Connects[i].Reply = fix(out.Connects[i].Reply)
+	}
+	for i := range out.Lookups {
+		out.Lookups[i].Reply = fix(out.Lookups[i].Reply)
+	}
+	return &out
 }
 
 func (p *Pass) gateway() netip.Addr {
@@ -253,7 +285,7 @@ func (p *Pass) gatewayState() (alive, forwards Answer) {
 		if hop == 1 && !p.OnLink(askedAddr) {
 			askedFirst = true
 			tries++
-			if r.Outcome == evidence.Expired || r.Outcome == evidence.Unreachable {
+			if r.Outcome == evidence.Expired || r.Outcome == evidence.Unreachable && !p.own(r.From) {
 				alive, forwards = Yes, Yes
 			}
 		}

@@ -51,8 +51,13 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 		if onChange != nil {
 			onChange(set, result)
 		}
-		if len(set.Open) == 0 || result.Settled && !c.Thorough {
+		if len(set.Open) == 0 {
 			return set, result, nil
+		}
+		if result.Settled && !c.Thorough {
+			r.markQuiet()
+			set = r.snapshot()
+			return set, verdict.Judge(set), nil
 		}
 		select {
 		case <-ctx.Done():

@@ -1,0 +1,165 @@
+package namespaces
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// As says under which rights a program runs in a lab.
+type As uint8
+
+// The rights.
+const (
+	Root        As = iota
+	EchoAllowed    // another user without capabilities, ICMP datagram sockets open
+	EchoClosed     // the same, ICMP datagram sockets closed
+)
+
+func (a As) String() string {
+	return [...]string{"root", "user with echo", "user without echo"}[a]
+}
+
+// enterEnv marks the process that Run starts to prepare the ground for a program.
+const enterEnv = "PASSEPARTOUT_LAB_ENTER"
+
+type entry struct {
+	ResolvConf, Hosts string
+	Drop              bool
+	Program           string
+	Args              []string
+}
+
+// command prepares a program to run on the endpoint, with its resolv.conf and hosts file in place: this same executable is started, and
+// becomes that program in MaybeEnter.
+func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) {
+	node := l.scenario.Site.Nodes[l.scenario.Site.Endpoint]
+	var conf, hosts strings.Builder
+	for _, r := range node.Resolvers {
+		fmt.Fprintf(&conf, "nameserver %v\n", r)
+	}
+	if len(node.Search) > 0 {
+		fmt.Fprintf(&conf, "search %s\n", strings.Join(node.Search, " "))
+	}
+	hosts.WriteString("127.0.0.1 localhost\n")
+	for name, a := range node.Hosts {
+		fmt.Fprintf(&hosts, "%v %s\n", a, name)
+	}
+	e := entry{ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root, Program: program, Args: args}
+	ca := filepath.Join(l.dir, "authority.pem")
+	for path, content := range map[string]string{e.ResolvConf: conf.String(), e.Hosts: hosts.String(), ca: string(l.authority.PEM())} {
+		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
+			return nil, err
+		}
+	}
+	raw, err := json.Marshal(e)
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.Command("/proc/self/exe")
+	cmd.Env = append(os.Environ(), enterEnv+"="+string(raw), "SSL_CERT_FILE="+ca)
+	return cmd, nil
+}
+
+// Run runs a program on the endpoint and returns its output and exit status. The calling program must call MaybeEnter before anything else.
+func (l *Lab) Run(as As, program string, args ...string) (stdout, stderr string, status int, err error) {
+	cmd, err := l.command(as, program, args...)
+	if err != nil {
+		return "", "", 0, err
+	}
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err = In(l.nodes[l.scenario.Site.Endpoint], func() error {
+		open := "1 0"
+		if as == EchoAllowed {
+			open = "0 2147483647"
+		}
+		if err := sysctl("ipv4/ping_group_range", open); err != nil {
+			if err := sysctl("ipv4/ping_group_range", "0 0"); err != nil { // a user namespace with one group
+				return err
+			}
+		}
+		return cmd.Run()
+	})
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return out.String(), errs.String(), exit.ExitCode(), nil
+	}
+	return out.String(), errs.String(), 0, err
+}
+
+// MaybeEnter turns a process that Run started into the program it is to run, and returns in any other.
+func MaybeEnter() {
+	raw, ok := os.LookupEnv(enterEnv)
+	if !ok {
+		return
+	}
+	runtime.LockOSThread()
+	err := enter(raw)
+	fmt.Fprintln(os.Stderr, "entering the lab:", err)
+	os.Exit(125)
+}
+
+func enter(raw string) error {
+	var e entry
+	if err := json.Unmarshal([]byte(raw), &e); err != nil {
+		return err
+	}
+	if err := unix.Unshare(unix.CLONE_NEWNS); err != nil {
+		return fmt.Errorf("mount namespace: %w", err)
+	}
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return fmt.Errorf("private mounts: %w", err)
+	}
+	for from, to := range map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts"} {
+		if real, err := filepath.EvalSymlinks(to); err == nil {
+			to = real
+		}
+		if err := unix.Mount(from, to, "", unix.MS_BIND, ""); err != nil {
+			return fmt.Errorf("%s: %w", to, err)
+		}
+	}
+	_ = unix.Mount("sysfs", "/sys", "sysfs", unix.MS_RDONLY, "") // shows the ports of this namespace; not every user namespace may
+	if e.Drop {
+		if err := drop(); err != nil {
+			return err
+		}
+	}
+	env := os.Environ()
+	for i, v := range env {
+		if strings.HasPrefix(v, enterEnv+"=") {
+			env = append(env[:i], env[i+1:]...)
+			break
+		}
+	}
+	return unix.Exec(e.Program, append([]string{e.Program}, e.Args...), env)
+}
+
+// drop gives up every capability for good, and becomes another user where the namespace knows one.
+func drop() error {
+	const nobody = 65534
+	if mapped, err := os.ReadFile("/proc/self/uid_map"); err == nil && len(strings.Fields(string(mapped))) == 3 && strings.Fields(string(mapped))[2] != "1" {
+		if err := unix.Setgroups(nil); err != nil {
+			return fmt.Errorf("groups: %w", err)
+		}
+		if err := unix.Setresgid(nobody, nobody, nobody); err != nil {
+			return fmt.Errorf("group: %w", err)
+		}
+		return unix.Setresuid(nobody, nobody, nobody)
+	}
+	// A user namespace with a single user: stay that user, without any capability and without a way back to one.
+	if err := unix.Prctl(unix.PR_SET_SECUREBITS, 1<<0|1<<1, 0, 0, 0); err != nil { // SECBIT_NOROOT and its lock
+		return fmt.Errorf("secure bits: %w", err)
+	}
+	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	none := [2]unix.CapUserData{}
+	return unix.Capset(&header, &none[0])
+}

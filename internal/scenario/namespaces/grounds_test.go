@@ -1,0 +1,303 @@
+//go:build linux
+
+package namespaces_test
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/target"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/probe/plan"
+	"passepartout/internal/report"
+	"passepartout/internal/scenario"
+	"passepartout/internal/scenario/namespaces"
+)
+
+var runs = flag.Int("runs", 1, "how often every scenario is run on every ground")
+
+// inUserNamespace marks the copy of this test that runs as root of an unprivileged user namespace.
+const inUserNamespace = "PASSEPARTOUT_TEST_USERNS"
+
+var binary string // the program under test
+
+func TestMain(m *testing.M) {
+	namespaces.MaybeEnter()
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "passepartout-test-")
+	if err != nil {
+		panic(err)
+	}
+	_ = os.Chmod(dir, 0o755)
+	if binary = os.Getenv(inUserNamespace); binary == "" {
+		binary = filepath.Join(dir, "passepartout")
+		build := exec.Command("go", "build", "-o", binary, "passepartout/cmd/passepartout")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+			os.Exit(1)
+		}
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// result is what a script reads of check's JSON.
+type result struct {
+	TookMS  int64 `json:"took_ms"`
+	Verdict struct {
+		Zone, Fault, Sentence, Confidence string
+		Also                              []struct{ Fault string }
+	}
+	Checks []struct {
+		ID     string
+		TookMS float64 `json:"took_ms"`
+	}
+	Suspects []struct{ Fault, Standing string }
+	Remarks  []struct{ ID string }
+	Withheld []struct{ Why string }
+}
+
+// score collects the figures that are printed at the end of a run.
+type score struct {
+	mu    sync.Mutex
+	right int
+	took  map[string][]int64
+	wrong []string
+	bound float64 // the worst share of the time that a healthy verdict may take
+}
+
+// healthyBound is how long a healthy verdict may take, in ms: 1.5 × look-up and connect, one after the other, plus the wait for silence, plus 100.
+func (r result) healthyBound() float64 {
+	took := map[string]float64{}
+	for _, c := range r.Checks {
+		took[c.ID] = c.TookMS
+	}
+	return 1.5*(took["names"]+took["service"]) + max(50, 4*took["gateway"]) + 100
+}
+
+func (s *score) add(name string, r result, flaws []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.took == nil {
+		s.took = map[string][]int64{}
+	}
+	s.took[name] = append(s.took[name], r.TookMS)
+	if r.Verdict.Zone == "none" {
+		s.bound = max(s.bound, float64(r.TookMS)/r.healthyBound())
+	}
+	if len(flaws) == 0 {
+		s.right++
+	} else {
+		s.wrong = append(s.wrong, fmt.Sprintf("%s: %s", name, strings.Join(flaws, "; ")))
+	}
+}
+
+func (s *score) print(t *testing.T, ground string) {
+	var healthy, faulty, medians []int64
+	total := 0
+	for name, took := range s.took {
+		total += len(took)
+		sc, err := scenario.Load(name)
+		require.NoError(t, err)
+		if sc.Expect.Zone == "none" {
+			healthy = append(healthy, took...)
+			continue
+		}
+		slices.Sort(took)
+		medians = append(medians, took[len(took)/2])
+		faulty = append(faulty, took...)
+	}
+	for _, list := range [][]int64{healthy, faulty, medians} {
+		slices.Sort(list)
+	}
+	fmt.Printf("%-28s %d of %d right; healthy verdict: median %d ms, worst %d ms, worst %.2f of its bound; fault's verdict: worst median %d ms, worst of all %d ms\n",
+		ground, s.right, total, healthy[len(healthy)/2], healthy[len(healthy)-1], s.bound, medians[len(medians)-1], faulty[len(faulty)-1])
+	for _, w := range s.wrong {
+		fmt.Println("   wrong:", w)
+	}
+}
+
+// flaws compares a result with what the scenario expects; empty is right.
+func flaws(s *scenario.Scenario, frames bool, r result) (out []string) {
+	zone, fault := s.Expect.For(frames)
+	if r.Verdict.Zone != zone || r.Verdict.Fault != fault {
+		out = append(out, fmt.Sprintf("verdict %s %q (%s), want %s %q", r.Verdict.Zone, r.Verdict.Fault, r.Verdict.Sentence, zone, fault))
+	}
+	if zone == "undetermined" && len(r.Withheld) == 0 {
+		out = append(out, "undetermined without a reason")
+	}
+	standing := map[string]string{}
+	for _, x := range r.Suspects {
+		standing[x.Fault] = x.Standing
+	}
+	for _, id := range s.Expect.Cleared { // what only frames can tell stays possible without them
+		if got := standing[id]; got != "cleared" && (frames || got != "possible") {
+			out = append(out, fmt.Sprintf("%s is %s, want cleared", id, cmp.Or(got, "not in the catalogue")))
+		}
+	}
+	if frames || s.Expect.Unprivileged == nil {
+		for _, word := range s.Expect.Words {
+			if !strings.Contains(r.Verdict.Sentence, word) {
+				out = append(out, fmt.Sprintf("sentence %q lacks %q", r.Verdict.Sentence, word))
+			}
+		}
+		if len(r.Verdict.Also) > 0 {
+			out = append(out, fmt.Sprintf("also %v, want nothing", r.Verdict.Also))
+		}
+	}
+	for _, id := range s.Expect.Remarks {
+		if !slices.ContainsFunc(r.Remarks, func(m struct{ ID string }) bool { return m.ID == id }) && frames {
+			out = append(out, "remark "+id+" is missing")
+		}
+	}
+	return out
+}
+
+func eachScenario(t *testing.T, atOnce int, f func(t *testing.T, s *scenario.Scenario)) {
+	slots := make(chan struct{}, atOnce)
+	t.Run("all", func(t *testing.T) {
+		for _, name := range scenario.Names() {
+			t.Run(name, func(t *testing.T) {
+				t.Parallel()
+				slots <- struct{}{}
+				defer func() { <-slots }()
+				s, err := scenario.Load(name)
+				require.NoError(t, err)
+				f(t, s)
+			})
+		}
+	})
+}
+
+func TestSimulatedGround(t *testing.T) {
+	for _, ground := range []struct {
+		name      string
+		privilege simulated.Privilege
+	}{{"simulated", simulated.Full}, {"simulated, echo only", simulated.EchoOnly}, {"simulated, unprivileged", simulated.Unprivileged}} {
+		t.Run(ground.name, func(t *testing.T) {
+			total := &score{}
+			eachScenario(t, 3, func(t *testing.T, s *scenario.Scenario) {
+				for range *runs {
+					r := runSimulated(t, s, ground.privilege)
+					bad := flaws(s, ground.privilege == simulated.Full, r)
+					total.add(s.Name, r, bad)
+					assert.Empty(t, bad)
+				}
+			})
+			total.print(t, ground.name)
+		})
+	}
+}
+
+func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r result) {
+	site, err := simulated.Build(s, simulated.Options{Privilege: p})
+	require.NoError(t, err)
+	defer site.Close()
+	want, err := target.Parse(s.Target)
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	set, verdict, err := plan.Run(ctx, plan.Config{Machine: site.Machine(), Target: want, Interface: s.Interface}, nil)
+	require.NoError(t, err)
+	var b strings.Builder
+	require.NoError(t, report.CheckJSON(&b, time.Now(), set, verdict))
+	require.NoError(t, json.Unmarshal([]byte(b.String()), &r))
+	return r
+}
+
+func TestKernelGround(t *testing.T) {
+	if why := namespaces.Unavailable(); why != "" {
+		if os.Getuid() != 0 && os.Getenv(inUserNamespace) == "" {
+			t.Skip("not root here (TestUserNamespace runs it in a user namespace):", why)
+		}
+		t.Skip(why)
+	}
+	grounds := []namespaces.As{namespaces.Root, namespaces.EchoAllowed, namespaces.EchoClosed}
+	totals := make([]score, len(grounds))
+	eachScenario(t, 2, func(t *testing.T, s *scenario.Scenario) {
+		lab, err := namespaces.Build(s)
+		require.NoError(t, err)
+		defer lab.Close()
+		for i, as := range grounds {
+			for range *runs {
+				args := []string{"check", s.Target, "--format", "json"}
+				out, errs, status, err := lab.Run(as, binary, args...)
+				require.NoError(t, err)
+				var r result
+				require.NoError(t, json.Unmarshal([]byte(out), &r), "%s%s", out, errs)
+				bad := flaws(s, as == namespaces.Root, r)
+				if want := map[string]int{"none": 0, "undetermined": 2}; r.Verdict.Zone != "" && status != want[r.Verdict.Zone] && (status != 1 || r.Verdict.Zone == "none" || r.Verdict.Zone == "undetermined") {
+					bad = append(bad, fmt.Sprintf("exit status %d", status))
+				}
+				totals[i].add(s.Name, r, bad)
+				assert.Empty(t, bad, "%v", as)
+				if len(bad) > 0 {
+					t.Log(out)
+				}
+			}
+		}
+	})
+	for i, as := range grounds {
+		totals[i].print(t, "kernel, "+as.String())
+	}
+}
+
+// TestUserNamespace runs the kernel ground once more as an ordinary user who is root of a user namespace of his own.
+func TestUserNamespace(t *testing.T) {
+	if os.Getenv(inUserNamespace) != "" {
+		t.Skip("this is that run")
+	}
+	for _, program := range []string{"dnsmasq", "nft"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skip(program + " is not installed")
+		}
+	}
+	// Another user must be able to run it, and cannot look into the go command's folder.
+	self := filepath.Join(filepath.Dir(binary), "test")
+	own, err := os.ReadFile("/proc/self/exe")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(self, own, 0o755))
+	cmd := exec.Command(self, "-test.run", "TestKernelGround/all/(healthy|gateway-silent|uplink-down|no-address|service-filtered)$", "-test.v")
+	cmd.Env = append(os.Environ(), inUserNamespace+"="+binary, "TMPDIR=/tmp")
+	cmd.Dir = "/"
+	user := os.Getuid()
+	attr := &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNET | syscall.CLONE_NEWNS,
+		UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: user, Size: 1}}, GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}}
+	if user == 0 { // be an ordinary user first
+		cmd.Args = append([]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "unshare", "--user", "--map-root-user", "--net", "--mount", self}, cmd.Args[1:]...)
+		path, err := exec.LookPath("setpriv")
+		if err != nil {
+			t.Skip("setpriv is not installed")
+		}
+		cmd.Path, attr = path, nil
+	}
+	cmd.SysProcAttr = attr
+	out, err := cmd.CombinedOutput()
+	if err != nil && strings.Contains(string(out), "unshare failed") {
+		t.Skip("user namespaces are not permitted here: ", string(out))
+	}
+	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "kernel, root", "the kernel ground did not run: %s", out)
+	for line := range strings.Lines(string(out)) {
+		if strings.HasPrefix(line, "kernel, ") {
+			fmt.Print("user namespace: ", line)
+		}
+	}
+}

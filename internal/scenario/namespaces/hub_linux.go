@@ -1,0 +1,172 @@
+package namespaces
+
+import (
+	"math/rand/v2"
+	"os"
+	"sync"
+	"time"
+	"unsafe"
+
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"passepartout/internal/scenario"
+)
+
+// hub joins the cables of one segment: by a kernel bridge where nothing is to be done to the frames, else by a relay of our own that delays
+// and loses them as the segment says, since kernels without netem cannot.
+type hub struct {
+	segment *scenario.Segment
+	ports   []string
+	files   []*os.File
+	queue   chan relayed
+	done    chan struct{}
+	once    sync.Once
+}
+
+type relayed struct {
+	due   time.Time
+	from  int
+	frame []byte
+}
+
+// relayFrom is the delay from which on a segment is relayed; below it a bridge's own time is close enough.
+const relayFrom = scenario.Duration(time.Millisecond)
+
+func (h *hub) start(name string) error {
+	h.done = make(chan struct{})
+	if h.segment.Delay < relayFrom && h.segment.Loss == 0 && h.segment.MTU == 0 {
+		return h.bridge("br-" + name)
+	}
+	h.queue = make(chan relayed, 4096)
+	for i, port := range h.ports {
+		file, err := packetSocket(port)
+		if err != nil {
+			return err
+		}
+		h.files = append(h.files, file)
+		go h.read(i, file)
+	}
+	go h.deliver()
+	return nil
+}
+
+func (h *hub) bridge(name string) error {
+	attrs := netlink.NewLinkAttrs()
+	attrs.Name = name
+	off := false
+	bridge := &netlink.Bridge{LinkAttrs: attrs, MulticastSnooping: &off}
+	if err := netlink.LinkAdd(bridge); err != nil {
+		return err
+	}
+	for _, port := range h.ports {
+		link, err := netlink.LinkByName(port)
+		if err != nil {
+			return err
+		}
+		if err := netlink.LinkSetMaster(link, bridge); err != nil {
+			return err
+		}
+	}
+	return netlink.LinkSetUp(bridge)
+}
+
+func packetSocket(port string) (*os.File, error) {
+	link, err := netlink.LinkByName(port)
+	if err != nil {
+		return nil, err
+	}
+	const all = unix.ETH_P_ALL<<8&0xff00 | unix.ETH_P_ALL>>8
+	fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_RAW|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: all, Ifindex: link.Attrs().Index}); err != nil {
+		unix.Close(fd)
+		return nil, err
+	}
+	return os.NewFile(uintptr(fd), port), nil
+}
+
+func (h *hub) read(port int, file *os.File) {
+	raw, err := file.SyscallConn()
+	if err != nil {
+		return
+	}
+	buf := make([]byte, 1<<16)
+	for {
+		n, outgoing := 0, false
+		var rerr error
+		err := raw.Read(func(fd uintptr) bool {
+			var from unix.Sockaddr
+			n, from, rerr = unix.Recvfrom(int(fd), buf, 0)
+			if ll, ok := from.(*unix.SockaddrLinklayer); ok {
+				outgoing = ll.Pkttype == unix.PACKET_OUTGOING
+			}
+			return rerr != unix.EAGAIN
+		})
+		if err != nil {
+			return
+		}
+		if rerr != nil || outgoing || h.lost(n) {
+			if rerr == unix.ENETDOWN { // the other end was unplugged
+				time.Sleep(10 * time.Millisecond)
+			}
+			continue
+		}
+		select {
+		case h.queue <- relayed{time.Now().Add(time.Duration(h.segment.Delay)), port, append([]byte(nil), buf[:n]...)}:
+		case <-h.done:
+			return
+		}
+	}
+}
+
+func (h *hub) lost(size int) bool {
+	return h.segment.MTU > 0 && size > h.segment.MTU+14 || h.segment.Loss > 0 && rand.Float64()*100 < h.segment.Loss
+}
+
+func (h *hub) deliver() {
+	for {
+		select {
+		case <-h.done:
+			return
+		case r := <-h.queue:
+			if wait := time.Until(r.due); wait > 0 {
+				time.Sleep(wait)
+			}
+			for i, file := range h.files {
+				if i != r.from {
+					_, _ = file.Write(r.frame)
+				}
+			}
+		}
+	}
+}
+
+func (h *hub) close() {
+	h.once.Do(func() {
+		close(h.done)
+		for _, f := range h.files {
+			f.Close()
+		}
+	})
+}
+
+// withoutOffload makes a port compute its checksums itself: the relay would pass on frames whose checksums nobody has filled in.
+func withoutOffload(name string) {
+	const setTXChecksum = 0x17 // ETHTOOL_STXCSUM
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return
+	}
+	defer unix.Close(fd)
+	value := struct{ cmd, data uint32 }{cmd: setTXChecksum}
+	request := struct {
+		name [unix.IFNAMSIZ]byte
+		data unsafe.Pointer
+		_    [16]byte
+	}{data: unsafe.Pointer(&value)}
+	copy(request.name[:unix.IFNAMSIZ-1], name)
+	_, _, _ = unix.Syscall(unix.SYS_IOCTL, uintptr(fd), unix.SIOCETHTOOL, uintptr(unsafe.Pointer(&request)))
+}

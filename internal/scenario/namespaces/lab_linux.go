@@ -1,0 +1,397 @@
+package namespaces
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
+	"golang.org/x/sys/unix"
+
+	"passepartout/internal/scenario"
+)
+
+// Lab is a scenario as running namespaces. Close ends all of it.
+type Lab struct {
+	scenario  *scenario.Scenario
+	authority *scenario.Authority
+	dir       string
+	hub       netns.NsHandle // holds the switches
+	nodes     map[string]netns.NsHandle
+	closers   []func()
+}
+
+// Unavailable says why a lab cannot be built here, or "" if it can.
+func Unavailable() string {
+	for _, program := range []string{"dnsmasq", "nft"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return program + " is not installed"
+		}
+	}
+	h, err := newNamespace()
+	if err != nil {
+		return fmt.Sprintf("network namespaces are not permitted: %v", err)
+	}
+	h.Close()
+	return ""
+}
+
+// newNamespace makes a namespace without entering it.
+func newNamespace() (netns.NsHandle, error) {
+	type result struct {
+		h   netns.NsHandle
+		err error
+	}
+	c := make(chan result)
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread belongs to the new namespace and ends with the goroutine
+		h, err := netns.New()
+		c <- result{h, err}
+	}()
+	r := <-c
+	return r.h, r.err
+}
+
+// In runs f on a thread of its own inside a namespace. Sockets that f opens stay there, and so do processes that it starts.
+func In(h netns.NsHandle, f func() error) error {
+	c := make(chan error)
+	go func() {
+		runtime.LockOSThread()
+		if err := netns.Set(h); err != nil {
+			c <- err
+			return
+		}
+		c <- f()
+	}()
+	return <-c
+}
+
+// Build makes the namespaces of a scenario and starts its services.
+func Build(s *scenario.Scenario) (lab *Lab, err error) {
+	lab = &Lab{scenario: s, authority: scenario.NewAuthority(), nodes: map[string]netns.NsHandle{}, hub: netns.None()}
+	defer func() {
+		if err != nil {
+			lab.Close()
+			lab = nil
+		}
+	}()
+	if lab.dir, err = os.MkdirTemp("", "passepartout-lab-"); err != nil {
+		return lab, err
+	}
+	if err = os.Chmod(lab.dir, 0o755); err != nil { // a run under another user reads files here
+		return lab, err
+	}
+	if lab.hub, err = newNamespace(); err != nil {
+		return lab, err
+	}
+	if err = In(lab.hub, func() error { return sysctl("ipv6/conf/all/disable_ipv6", "1", "ipv6/conf/default/disable_ipv6", "1") }); err != nil {
+		return lab, err
+	}
+	switches := map[string]*hub{}
+	for name, segment := range s.Site.Segments {
+		switches[name] = &hub{segment: segment}
+	}
+	number := 0
+	for _, name := range s.Site.NodeNames() {
+		if lab.nodes[name], err = newNamespace(); err != nil {
+			return lab, err
+		}
+		if err = lab.wire(name, switches, &number); err != nil {
+			return lab, fmt.Errorf("node %s: %w", name, err)
+		}
+	}
+	for name, h := range switches {
+		if err = In(lab.hub, func() error { return h.start(name) }); err != nil {
+			return lab, fmt.Errorf("segment %s: %w", name, err)
+		}
+		lab.closers = append(lab.closers, h.close)
+	}
+	for _, name := range s.Site.NodeNames() {
+		if err = In(lab.nodes[name], func() error { return lab.serve(name) }); err != nil {
+			return lab, fmt.Errorf("node %s: %w", name, err)
+		}
+	}
+	return lab, nil
+}
+
+// Close ends the services and lets the namespaces go.
+func (l *Lab) Close() {
+	for _, f := range slices.Backward(l.closers) {
+		f()
+	}
+	for _, h := range l.nodes {
+		h.Close()
+	}
+	if l.hub.IsOpen() {
+		l.hub.Close()
+	}
+	if l.dir != "" {
+		os.RemoveAll(l.dir)
+	}
+}
+
+// wire gives a node its ports, addresses, routes and filter.
+func (l *Lab) wire(name string, switches map[string]*hub, number *int) error {
+	node, ns := l.scenario.Site.Nodes[name], l.nodes[name]
+	for _, portName := range node.PortNames() {
+		*number++
+		inside, outside := "n"+strconv.Itoa(*number), "s"+strconv.Itoa(*number)
+		hw := scenario.Hardware(name, portName)
+		err := In(l.hub, func() error {
+			attrs := netlink.NewLinkAttrs()
+			attrs.Name = outside
+			veth := &netlink.Veth{LinkAttrs: attrs, PeerName: inside, PeerHardwareAddr: hw[:]}
+			if err := netlink.LinkAdd(veth); err != nil {
+				return fmt.Errorf("cable: %w", err)
+			}
+			peer, err := netlink.LinkByName(inside)
+			if err != nil {
+				return err
+			}
+			if err := netlink.LinkSetNsFd(peer, int(ns)); err != nil {
+				return err
+			}
+			if node.Ports[portName].Unplugged {
+				return nil
+			}
+			return netlink.LinkSetUp(veth)
+		})
+		if err != nil {
+			return err
+		}
+		switches[node.Ports[portName].Segment].ports = append(switches[node.Ports[portName].Segment].ports, outside)
+		if err := In(ns, func() error { return configurePort(inside, portName, node.Ports[portName]) }); err != nil {
+			return fmt.Errorf("port %s: %w", portName, err)
+		}
+	}
+	return In(ns, func() error { return configureNode(name, node) })
+}
+
+func configurePort(was, name string, p *scenario.Port) error {
+	link, err := netlink.LinkByName(was)
+	if err != nil {
+		return err
+	}
+	if err := netlink.LinkSetName(link, name); err != nil {
+		return err
+	}
+	// Addresses are usable at once: the check for duplicates (RFC 4862 §5.4) would hold every scenario up by two seconds.
+	if err := sysctl("ipv6/conf/"+name+"/accept_dad", "0", "ipv6/conf/"+name+"/accept_ra", "0"); err != nil {
+		return err
+	}
+	withoutOffload(name)
+	if err := netlink.LinkSetUp(link); err != nil {
+		return err
+	}
+	for _, a := range p.Addresses {
+		addr := &netlink.Addr{IPNet: &net.IPNet{IP: a.Addr().AsSlice(), Mask: net.CIDRMask(a.Bits(), a.Addr().BitLen())}}
+		if p.Leased && a.Addr().Is4() {
+			addr.ValidLft, addr.PreferedLft = 3120, 3120
+		}
+		if err := netlink.AddrAdd(link, addr); err != nil {
+			return fmt.Errorf("address %v: %w", a, err)
+		}
+	}
+	return nil
+}
+
+func configureNode(name string, node *scenario.Node) error {
+	lo, err := netlink.LinkByName("lo")
+	if err != nil {
+		return err
+	}
+	if err := netlink.LinkSetUp(lo); err != nil {
+		return err
+	}
+	for _, r := range node.Routes {
+		route := &netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())}, Gw: r.Via.AsSlice(), Priority: r.Metric, Protocol: unix.RTPROT_BOOT}
+		portName := r.Port
+		for _, p := range node.PortNames() {
+			for _, a := range node.Ports[p].Addresses {
+				if portName == "" && a.Masked().Contains(r.Via) {
+					portName = p
+				}
+			}
+		}
+		link, err := netlink.LinkByName(portName)
+		if err != nil {
+			return fmt.Errorf("route to %v: %w", r.To, err)
+		}
+		route.LinkIndex = link.Attrs().Index
+		switch {
+		case r.ByHand:
+			route.Protocol = unix.RTPROT_STATIC
+		case node.Ports[portName].Leased && r.To.Addr().Is4():
+			route.Protocol = unix.RTPROT_DHCP
+		}
+		if r.OnLink {
+			route.Flags = int(netlink.FLAG_ONLINK)
+		}
+		if err := netlink.RouteAdd(route); err != nil {
+			return fmt.Errorf("route to %v via %v: %w", r.To, r.Via, err)
+		}
+	}
+	if node.Forwards {
+		if err := sysctl("ipv4/ip_forward", "1", "ipv6/conf/all/forwarding", "1"); err != nil {
+			return err
+		}
+	}
+	if node.NoEcho {
+		if err := sysctl("ipv4/icmp_echo_ignore_all", "1", "ipv6/icmp/echo_ignore_all", "1"); err != nil {
+			return err
+		}
+	}
+	for _, p := range node.PortNames() { // after the routes: they could not be set on a port that is down
+		if node.Ports[p].Down {
+			link, err := netlink.LinkByName(p)
+			if err != nil {
+				return err
+			}
+			if err := netlink.LinkSetDown(link); err != nil {
+				return err
+			}
+		}
+	}
+	return filter(node)
+}
+
+// filter loads a node's rules and its address translation.
+func filter(node *scenario.Node) error {
+	var b strings.Builder
+	b.WriteString("table inet lab {\n")
+	for chain, hook := range map[string]string{"in": "input", "out": "output", "forward": "forward"} {
+		fmt.Fprintf(&b, " chain %s {\n  type filter hook %s priority 0;\n", chain, hook)
+		if chain == "out" && node.NoExpiry {
+			b.WriteString("  icmp type time-exceeded drop\n  icmpv6 type time-exceeded drop\n")
+		}
+		for _, r := range node.Filter {
+			if r.Chain == chain {
+				b.WriteString("  " + ruleText(r) + "\n")
+			}
+		}
+		b.WriteString(" }\n")
+	}
+	b.WriteString("}\n")
+	if node.Masquerade != "" {
+		fmt.Fprintf(&b, "table ip nat {\n chain post {\n  type nat hook postrouting priority 100;\n  oifname %q masquerade\n }\n}\n", node.Masquerade)
+	}
+	if len(node.Filter) == 0 && !node.NoExpiry && node.Masquerade == "" {
+		return nil
+	}
+	cmd := exec.Command("nft", "-f", "-")
+	cmd.Stdin = strings.NewReader(b.String())
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("nft: %w: %s", err, out)
+	}
+	return nil
+}
+
+func ruleText(r scenario.Rule) string {
+	var parts []string
+	if r.To.IsValid() {
+		family := "ip"
+		if r.To.Addr().Is6() {
+			family = "ip6"
+		}
+		parts = append(parts, fmt.Sprintf("%s daddr %v", family, r.To))
+	}
+	switch {
+	case r.Port != 0:
+		parts = append(parts, fmt.Sprintf("%s dport %d", r.Proto, r.Port))
+	case r.Proto == "icmp":
+		parts = append(parts, "meta l4proto { icmp, ipv6-icmp }")
+	case r.Proto != "":
+		parts = append(parts, "meta l4proto "+r.Proto)
+	}
+	action := map[string]string{"drop": "drop", "prohibit": "reject with icmpx admin-prohibited", "no-host": "reject with icmpx host-unreachable", "no-net": "reject with icmpx no-route"}[r.Action]
+	return strings.Join(append(parts, action), " ")
+}
+
+// serve starts a node's services; it runs inside the node's namespace.
+func (l *Lab) serve(name string) error {
+	node := l.scenario.Site.Nodes[name]
+	for _, web := range node.Web {
+		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", web.Port))
+		if err != nil {
+			return err
+		}
+		l.closers = append(l.closers, func() { listener.Close() })
+		go func() { _ = web.Serve(listener, name+"."+l.scenario.Site.Domain, l.authority) }()
+	}
+	if node.DNS == nil && node.DHCP == nil {
+		return nil
+	}
+	args := []string{"--keep-in-foreground", "--conf-file=/dev/null", "--pid-file=", "--user=root", "--group=root", "--no-resolv", "--no-hosts", "--no-ping",
+		"--bind-interfaces", "--interface=" + node.PortNames()[0], "--log-facility=" + filepath.Join(l.dir, name+".log"), "--dhcp-leasefile=" + filepath.Join(l.dir, name+".leases")}
+	if node.DNS == nil {
+		args = append(args, "--port=0")
+	} else {
+		args = append(args, "--local=/"+node.DNS.Zone+"/")
+		for record, addrs := range node.DNS.Records {
+			args = append(args, "--host-record="+strings.Join(append([]string{record}, texts(addrs)...), ","))
+		}
+		if node.DNS.Forward.IsValid() {
+			args = append(args, "--server="+node.DNS.Forward.String())
+		}
+	}
+	if d := node.DHCP; d != nil {
+		args = append(args, fmt.Sprintf("--dhcp-range=%v,%v,%v,%d", d.First, d.Last, net.IP(net.CIDRMask(d.Bits, 32)), int(time.Duration(d.Lease).Seconds())),
+			"--dhcp-option=option:router,"+strings.Join(texts(d.Routers), ","), "--dhcp-option=option:dns-server,"+strings.Join(texts(d.Resolvers), ","), "--dhcp-option=option:domain-name,"+d.Domain)
+		for client, addr := range d.Fixed {
+			hw := scenario.Hardware(client, l.scenario.Site.Nodes[client].PortNames()[0])
+			args = append(args, fmt.Sprintf("--dhcp-host=%v,%v", hw, addr))
+		}
+	}
+	cmd := exec.Command("dnsmasq", args...)
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	l.closers = append(l.closers, func() { _ = cmd.Process.Kill(); <-ended })
+	want := ":0035 " // port 53 in hexadecimal
+	if node.DNS == nil {
+		want = ":0043 "
+	}
+	for range 200 {
+		raw, err := os.ReadFile("/proc/thread-self/net/udp")
+		if err == nil && strings.Contains(string(raw), want) {
+			return nil
+		}
+		select {
+		case err := <-ended:
+			ended <- err
+			log, _ := os.ReadFile(filepath.Join(l.dir, name+".log"))
+			return fmt.Errorf("dnsmasq ended: %v: %s", err, log)
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	return errors.New("dnsmasq does not listen")
+}
+
+func texts(addrs []netip.Addr) (out []string) {
+	for _, a := range addrs {
+		out = append(out, a.String())
+	}
+	return out
+}
+
+// sysctl writes settings below /proc/sys/net of the calling thread's namespace, given as pairs.
+func sysctl(pairs ...string) error {
+	for i := 0; i < len(pairs); i += 2 {
+		if err := os.WriteFile("/proc/sys/net/"+pairs[i], []byte(pairs[i+1]), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
