@@ -331,7 +331,7 @@ func (l *Lab) serve(name string) error {
 	if node.DNS == nil && node.DHCP == nil {
 		return nil
 	}
-	args := []string{"--keep-in-foreground", "--conf-file=/dev/null", "--pid-file=", "--user=root", "--group=root", "--no-resolv", "--no-hosts", "--no-ping",
+	args := []string{"--conf-file=/dev/null", "--no-daemon", "--no-resolv", "--no-hosts", "--no-ping",
 		"--bind-interfaces", "--interface=" + node.PortNames()[0], "--log-facility=" + filepath.Join(l.dir, name+".log"), "--dhcp-leasefile=" + filepath.Join(l.dir, name+".leases")}
 	if node.DNS == nil {
 		args = append(args, "--port=0")
