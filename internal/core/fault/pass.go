@@ -316,12 +316,13 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 			case evidence.Answered:
 				f.Speaks, f.RTT = Yes, l.RTT
 				switch {
+				case l.Type == "PTR": // asked for life or for a station's name, not for the target
 				case len(l.Addresses) > 0:
 					f.Has = true
 				case l.RCode == "NXDOMAIN" || l.RCode == "NOERROR":
 					f.Missing = true
 				}
-				if l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
+				if l.Type != "PTR" && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
 					f.RCode = l.RCode
 				}
 			case evidence.Refused:

@@ -73,6 +73,9 @@ func answer(spec *scenario.DNS, q *dns.Msg) *dns.Msg {
 	}
 	question := q.Question[0]
 	name := strings.ToLower(strings.TrimSuffix(question.Name, "."))
+	if question.Qtype == dns.TypePTR {
+		return reverse(spec, m, question.Name)
+	}
 	addrs, known := spec.Records[name]
 	if !known {
 		if !(name == spec.Zone || strings.HasSuffix(name, "."+spec.Zone)) {
@@ -96,6 +99,20 @@ func answer(spec *scenario.DNS, q *dns.Msg) *dns.Msg {
 			m.Answer = append(m.Answer, &dns.AAAA{Hdr: head, AAAA: a.AsSlice()})
 		}
 	}
+	return m
+}
+
+// reverse answers for the addresses that the records name.
+func reverse(spec *scenario.DNS, m *dns.Msg, asked string) *dns.Msg {
+	for name, addrs := range spec.Records {
+		for _, a := range addrs {
+			if reverse, err := dns.ReverseAddr(a.String()); err == nil && strings.EqualFold(reverse, asked) {
+				m.Answer = append(m.Answer, &dns.PTR{Hdr: dns.RR_Header{Name: asked, Rrtype: dns.TypePTR, Class: dns.ClassINET, Ttl: 300}, Ptr: dns.Fqdn(name)})
+				return m
+			}
+		}
+	}
+	m.Rcode = dns.RcodeNameError
 	return m
 }
 

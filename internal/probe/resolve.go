@@ -1,0 +1,94 @@
+package probe
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/target"
+	"passepartout/internal/machine"
+)
+
+// ErrNoAddress is the error for a name that leads to no address.
+var ErrNoAddress = errors.New("no address")
+
+// Resolve finds the addresses of a target as the machine's own settings have it: the hosts file, then the resolvers, all at once, the first
+// that has one counting. IPv4 comes first.
+func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, families evidence.Families) ([]netip.Addr, error) {
+	set := evidence.Set{Target: t, Endpoint: e, Families: families}
+	if addrs, _ := set.TargetAddresses(); len(addrs) > 0 || t.Addr.IsValid() {
+		if !slices.ContainsFunc(addrs, families.Allows) {
+			return nil, fmt.Errorf("%s is not of the chosen address family", t.Host())
+		}
+		return addrs, nil
+	}
+	servers := e.AskedResolvers()
+	if len(servers) == 0 {
+		return nil, fmt.Errorf("%s: %w: no name server is set on this machine", t.Name, ErrNoAddress)
+	}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for _, server := range servers {
+		for _, name := range evidence.Candidates(t.Name, e.Search) {
+			for kind, skip := range map[string]bool{"A": families.No4, "AAAA": families.No6} {
+				if skip {
+					continue
+				}
+				wg.Go(func() {
+					l := Lookup(ctx, m, server, name, kind)
+					mu.Lock()
+					set.Lookups = append(set.Lookups, l)
+					mu.Unlock()
+				})
+			}
+		}
+	}
+	wg.Wait()
+	addrs, _ := set.TargetAddresses()
+	if len(addrs) == 0 {
+		why := []string{}
+		for _, l := range set.Lookups {
+			said := l.Outcome.String()
+			if l.Outcome == evidence.Answered {
+				said = l.RCode
+			}
+			if line := fmt.Sprintf("%v: %s", l.Server, said); !slices.Contains(why, line) {
+				why = append(why, line)
+			}
+		}
+		slices.Sort(why)
+		return nil, fmt.Errorf("%s: %w (%s); passepartout check tells why", t.Name, ErrNoAddress, strings.Join(why, ", "))
+	}
+	return addrs, nil
+}
+
+// Names looks addresses up backwards, all at once, within patience; those without a name are left out.
+func Names(ctx context.Context, m machine.Machine, servers, addrs []netip.Addr, patience time.Duration) map[netip.Addr]string {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	out := map[netip.Addr]string{}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for _, a := range addrs {
+		for _, server := range servers[:min(len(servers), 2)] {
+			wg.Go(func() {
+				l := Lookup(ctx, m, server, ReverseName(a), "PTR")
+				if l.Outcome != evidence.Answered || len(l.Aliases) == 0 {
+					return
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				out[a] = l.Aliases[len(l.Aliases)-1]
+			})
+		}
+	}
+	wg.Wait()
+	return out
+}
