@@ -20,6 +20,9 @@ const (
 	TraceTCP  TraceMethod = "tcp"
 )
 
+// askBeyond is how many stations after the last that spoke are asked again.
+const askBeyond = 4
+
 // TraceQuestion is one trace.
 type TraceQuestion struct {
 	To       netip.AddrPort // the port counts for TCP only
@@ -66,9 +69,6 @@ func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(evidence
 		hops = append(hops, hop)
 	}
 	round(1, hops)
-	if q.Again == 0 || !sleep(ctx, q.Again-time.Since(began)) {
-		return
-	}
 	var silent []int
 	farthest := 0
 	for hop := range answered {
@@ -76,9 +76,12 @@ func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(evidence
 	}
 	// Beyond a few hops after the last that spoke, asking again teaches nothing.
 	for _, hop := range hops {
-		if !answered[hop] && hop < destination && hop <= farthest+4 {
+		if !answered[hop] && hop < destination && hop <= farthest+askBeyond {
 			silent = append(silent, hop)
 		}
+	}
+	if q.Again == 0 || len(silent) == 0 || !sleep(ctx, q.Again-time.Since(began)) {
+		return
 	}
 	round(2, silent)
 }

@@ -33,9 +33,26 @@ type Set struct {
 	Webs       []Web
 	Hops       []Hop
 
+	Names    []Named // of addresses that were met, for showing
 	Withheld []Withheld
 	Open     []Kind // kinds of which more may still come
 	Elapsed  time.Duration
+}
+
+// Named is the name of an address, as reverse DNS has it.
+type Named struct {
+	Address netip.Addr
+	Name    string
+}
+
+// NameOf gives the name of an address, "" if none is known.
+func (s *Set) NameOf(a netip.Addr) string {
+	for _, n := range s.Names {
+		if n.Address == a {
+			return n.Name
+		}
+	}
+	return ""
 }
 
 // Families are the address families that may be used.

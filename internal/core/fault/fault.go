@@ -25,10 +25,10 @@ func (f *Fault) Title() string {
 	return title
 }
 
-// Explanation is the doc without its title.
+// Explanation is the doc without its title, as one paragraph.
 func (f *Fault) Explanation() string {
 	_, rest, _ := strings.Cut(f.Doc, "\n")
-	return strings.TrimSpace(rest)
+	return strings.Join(strings.Fields(rest), " ")
 }
 
 // Finding is what a judge says of one suspect.

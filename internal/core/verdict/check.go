@@ -88,8 +88,21 @@ func checks(p *fault.Pass, suspects []Suspect, usable fault.Answer) []Check {
 				c.Heard = dedupe(c.Heard)
 			}
 		}
+		if c.State == Broken {
+			c.Clears = ruledOut(*c, suspects)
+		}
 	}
 	return all
+}
+
+// ruledOut lists what is cleared in the zones up to a broken check's own: what the next team need not look at.
+func ruledOut(c Check, suspects []Suspect) (out []string) {
+	for _, s := range suspects {
+		if s.Standing == fault.Cleared && s.Zone <= c.Zone {
+			out = append(out, s.Fault.ID)
+		}
+	}
+	return out
 }
 
 func dedupe(in []string) (out []string) {
@@ -370,18 +383,30 @@ func gateway(p *fault.Pass) Check {
 		c.State, c.Fact = Holds, fmt.Sprintf("%v answers", p.Gateway)
 	case p.Alive == fault.No:
 		c.State, c.Fact = Broken, fmt.Sprintf("%v is silent", p.Gateway)
-		if len(p.Others) > 0 {
-			c.Heard = append(c.Heard, "meanwhile answered: "+fault.List(p.Others))
-		}
 	}
-	for _, e := range p.Echoes {
-		if e.Asked == p.Gateway && e.Outcome != evidence.NotKnown {
-			_, words := came(e.Reply)
-			c.Heard = append(c.Heard, "echo: "+words)
-		}
+	if line := echoes(p, p.Gateway); line != "" {
+		c.Heard = append(c.Heard, "echo: "+line)
 	}
-	c.Heard = dedupe(c.Heard)
 	return c
+}
+
+// echoes sums up the echoes of one address in a line; "" if none has ended.
+func echoes(p *fault.Pass, of netip.Addr) string {
+	last, n := "", 0
+	for _, e := range p.Echoes {
+		if e.Asked != of || e.Outcome == evidence.NotKnown {
+			continue
+		}
+		n++
+		state, words := came(e.Reply)
+		if last = words; state == Holds {
+			return words
+		}
+	}
+	if n > 1 {
+		return fmt.Sprintf("%s, nor to %s before", last, map[bool]string{true: "the one", false: fmt.Sprintf("%d", n-1)}[n == 2])
+	}
+	return last
 }
 
 func forwarding(p *fault.Pass) Check {
@@ -537,9 +562,13 @@ func echo(p *fault.Pass) Check {
 		}
 		asked = true
 		state, words := came(e.Reply)
-		c.Heard = append(c.Heard, fmt.Sprintf("%v: %s", e.Asked, words))
 		if state == Holds || c.State != Holds {
 			c.State, c.Fact, c.Took = state, words, e.RTT
+		}
+	}
+	for _, a := range p.Addresses {
+		if line := echoes(p, a); line != "" {
+			c.Heard = append(c.Heard, fmt.Sprintf("%v: %s", a, line))
 		}
 	}
 	switch {

@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"passepartout/internal/nap"
 	"passepartout/internal/scenario"
 )
 
@@ -65,21 +66,12 @@ func (g *segment) send(from *port, frame []byte) {
 }
 
 func (g *segment) deliver() {
-	timer := time.NewTimer(time.Hour)
-	defer timer.Stop()
 	for {
 		select {
 		case <-g.done:
 			return
 		case d := <-g.queue:
-			if wait := time.Until(d.due); wait > 0 {
-				timer.Reset(wait)
-				select {
-				case <-g.done:
-					return
-				case <-timer.C:
-				}
-			}
+			nap.Until(d.due)
 			g.mu.Lock()
 			ports := g.ports
 			g.mu.Unlock()

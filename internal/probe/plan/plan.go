@@ -14,6 +14,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
@@ -43,6 +44,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	if err := r.start(ctx); err != nil {
 		return nil, verdict.Result{}, err
 	}
+	named := false
 	pause := time.NewTimer(0)
 	defer pause.Stop()
 	for {
@@ -58,6 +60,10 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			r.markQuiet()
 			set = r.snapshot()
 			return set, verdict.Judge(set), nil
+		}
+		if result.Settled && !named { // for the screen: who are they all?
+			named = true
+			r.step(func() { r.names(ctx, set) }, evidence.OtherNeighbours)
 		}
 		select {
 		case <-ctx.Done():
@@ -111,7 +117,7 @@ func (r *run) start(ctx context.Context) error {
 	r.allowed = r.Machine.Permissions()
 	if r.Interface != "" {
 		if _, ok := e.Interface(r.Interface); !ok {
-			return fmt.Errorf("%w: %q; this machine has %s", ErrNoInterface, r.Interface, names(e))
+			return fmt.Errorf("%w: %q; this machine has %s", ErrNoInterface, r.Interface, interfaceNames(e))
 		}
 	}
 	r.iface = r.chooseInterface(ctx)
@@ -129,7 +135,7 @@ func (r *run) start(ctx context.Context) error {
 	return nil
 }
 
-func names(e *endpoint.Endpoint) string {
+func interfaceNames(e *endpoint.Endpoint) string {
 	out := ""
 	for i, iface := range e.Interfaces {
 		if i > 0 {
@@ -154,6 +160,27 @@ func (r *run) chooseInterface(ctx context.Context) string {
 	}
 	name, _ := r.endpoint.Choose()
 	return name
+}
+
+// names looks up what the addresses that were met are called.
+func (r *run) names(ctx context.Context, s *evidence.Set) {
+	const patience = 500 * time.Millisecond
+	p := fault.NewPass(s)
+	addrs := slices.Concat(p.Others, p.Outside)
+	for _, v6 := range []bool{false, true} {
+		if gw, ok := r.endpoint.Gateway(r.iface, v6); ok {
+			addrs = append(addrs, gw)
+		}
+	}
+	var servers []netip.Addr
+	for _, f := range p.Resolvers {
+		if f.Speaks == fault.Yes {
+			servers = append(servers, f.Address)
+		}
+	}
+	for a, name := range probe.Names(ctx, r.Machine, servers, addrs, patience) {
+		r.add(func(s *evidence.Set) { s.Names = append(s.Names, evidence.Named{Address: a, Name: name}) })
+	}
 }
 
 // withhold lists what this process may not ask.

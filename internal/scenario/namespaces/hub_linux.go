@@ -10,6 +10,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"passepartout/internal/nap"
 	"passepartout/internal/scenario"
 )
 
@@ -132,9 +133,7 @@ func (h *hub) deliver() {
 		case <-h.done:
 			return
 		case r := <-h.queue:
-			if wait := time.Until(r.due); wait > 0 {
-				time.Sleep(wait)
-			}
+			nap.Until(r.due)
 			for i, file := range h.files {
 				if i != r.from {
 					_, _ = file.Write(r.frame)

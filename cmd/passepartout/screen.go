@@ -1,0 +1,75 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"os"
+
+	"passepartout/internal/core/target"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/scenario"
+	"passepartout/internal/tui"
+)
+
+var errNoTerminal = errors.New("this is no terminal; run it in one, or use passepartout check, which prints")
+
+// screen opens full-screen on this machine, or on the site of --scenario.
+func (f *flags) screen(ctx context.Context, args []string) error {
+	if f.scenario != "" {
+		return f.demo(ctx, []string{f.scenario})
+	}
+	if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
+		return errNoTerminal
+	}
+	m, t, _, err := f.ground(args)
+	if err != nil {
+		return err
+	}
+	recent := tui.OpenRecent()
+	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets()}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add}
+	return tui.Run(ctx, c)
+}
+
+// demo opens full-screen on a simulated site, with a choice of complaints when none was named.
+func (f *flags) demo(ctx context.Context, args []string) error {
+	if err := f.check(); err != nil {
+		return err
+	}
+	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: openScenario}
+	for _, name := range scenario.Names() {
+		s, err := scenario.Load(name)
+		if err != nil {
+			return err
+		}
+		c.Cases = append(c.Cases, tui.Case{Name: name, Complaint: s.Complaint})
+	}
+	if len(args) > 0 {
+		g, err := openScenario(args[0])
+		if err != nil {
+			return err
+		}
+		if f.iface != "" {
+			g.Interface = f.iface
+		}
+		c.Ground = g
+	}
+	if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
+		return errNoTerminal
+	}
+	return tui.Run(ctx, c)
+}
+
+func openScenario(name string) (tui.Ground, error) {
+	s, err := scenario.Load(name)
+	if err != nil {
+		return tui.Ground{}, err
+	}
+	if _, err := target.Parse(s.Target); err != nil {
+		return tui.Ground{}, err
+	}
+	site, err := simulated.Build(s, simulated.Options{})
+	if err != nil {
+		return tui.Ground{}, err
+	}
+	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Complaint: s.Complaint, Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
+}

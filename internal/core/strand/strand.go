@@ -1,0 +1,226 @@
+// Package strand puts a case on a line: the stations between this machine and the target, by zone, and how the strand between them holds.
+package strand
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/verdict"
+)
+
+// Station is one place on the line, with the state of the strand that leads to it.
+type Station struct {
+	Label string
+	Note  string // what it is or says, in a word or two
+	State verdict.State
+}
+
+// Line is the whole: the host's stations in a row, the segment's as branches with the gateway last, and beyond it the name service and the
+// stations on the way to the target.
+type Line struct {
+	Host    []Station
+	Segment string // the prefix of the segment
+	Local   []Station
+	Names   []Station // name servers beyond the gateway
+	Beyond  []Station
+	Broken  fault.Zone // the zone in which the fault lies
+}
+
+// Of draws the line from the evidence and what was judged of it.
+func Of(s *evidence.Set, r verdict.Result) Line {
+	p := fault.NewPass(s)
+	l := Line{}
+	switch r.Zone {
+	case verdict.Host:
+		l.Broken = fault.Host
+	case verdict.LocalSubnet:
+		l.Broken = fault.LocalSubnet
+	case verdict.Beyond:
+		l.Broken = fault.Beyond
+	}
+	if s.Endpoint == nil {
+		return l
+	}
+	state := map[string]verdict.State{}
+	for _, c := range r.Checks {
+		state[c.ID] = c.State
+	}
+	l.host(p, state)
+	l.local(p, s, state)
+	l.beyond(p, s, state)
+	return l
+}
+
+func (l *Line) host(p *fault.Pass, state map[string]verdict.State) {
+	port := Station{Label: "no port", State: state["link"]}
+	if p.Iface != nil {
+		port.Label = p.Iface.Name
+	}
+	address := Station{Label: "no address", State: state["address"]}
+	if p.Iface != nil {
+		for _, a := range slices.Concat(p.Iface.Usable(false), p.Iface.Usable(true)) {
+			address.Label = Tail(a.Prefix.Addr()) + fmt.Sprintf("/%d", a.Prefix.Bits())
+			l.Segment = a.Prefix.Masked().String()
+			break
+		}
+		if own, self := p.Iface.SelfAssigned(); self && address.Label == "no address" {
+			address.Label = own.Prefix.Addr().String()
+		}
+	}
+	if address.State == verdict.Holds && state["route"] == verdict.Broken {
+		address.Note, address.State = "no gateway", verdict.Broken
+	}
+	l.Host = []Station{{Label: "loopback", State: state["loopback"]}, port, address}
+}
+
+func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.State) {
+	if n := len(p.Others); n > 0 {
+		l.Local = append(l.Local, Station{Label: counted(n, "neighbour"), State: verdict.Holds})
+	} else if st, known := state["neighbours"]; known {
+		l.Local = append(l.Local, Station{Label: "neighbours", State: st, Note: map[bool]string{true: "nobody", false: ""}[st == verdict.Broken]})
+	}
+	roles := map[netip.Addr][]string{}
+	states := map[netip.Addr]verdict.State{}
+	var order []netip.Addr
+	add := func(a netip.Addr, role string, st verdict.State) {
+		if _, ok := roles[a]; !ok {
+			order = append(order, a)
+		}
+		roles[a] = append(roles[a], role)
+		states[a] = max(states[a], st)
+	}
+	if offers, over := p.OffersSeen(); len(offers) > 0 {
+		for _, o := range offers {
+			add(o.Server, "DHCP", verdict.Holds)
+		}
+	} else if over && state["dhcp"] == verdict.Broken {
+		l.Local = append(l.Local, Station{Label: "DHCP", Note: "silent", State: verdict.Broken})
+	}
+	for _, r := range p.Resolvers {
+		if r.OnLink {
+			add(r.Address, "names", speaking(r))
+		}
+	}
+	for _, a := range order {
+		l.Local = append(l.Local, Station{Label: name(s, a), Note: strings.Join(roles[a], " · "), State: states[a]})
+	}
+	if p.Gateway.IsValid() {
+		gw := Station{Label: name(s, p.Gateway), Note: "gateway", State: state["gateway"]}
+		if gw.State == verdict.Broken {
+			gw.Note = "silent"
+		}
+		l.Local = append(l.Local, gw)
+	} else if state["route"] != verdict.Skipped {
+		l.Local = append(l.Local, Station{Label: "no gateway", State: state["route"]})
+	}
+}
+
+func speaking(r fault.ResolverFact) verdict.State {
+	switch {
+	case r.Speaks == fault.Yes && r.RCode == "":
+		return verdict.Holds
+	case r.Speaks == fault.Yes:
+		return verdict.Strained
+	case r.Speaks == fault.No:
+		return verdict.Broken
+	}
+	return verdict.StateUnknown
+}
+
+func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.State) {
+	reached := state["forwarding"] == verdict.Holds
+	for _, r := range p.Resolvers {
+		if !r.OnLink {
+			st := speaking(r)
+			if !reached && st == verdict.Broken {
+				st = verdict.StateUnknown // what lies behind the break is not judged
+			}
+			l.Names = append(l.Names, Station{Label: name(s, r.Address), Note: "names", State: st})
+		}
+	}
+	if s.Target.IsZero() {
+		return
+	}
+	for _, t := range p.Trails {
+		if !slices.Contains(p.Addresses, t.To) && (len(p.Addresses) > 0 || !p.NeedsName()) {
+			continue
+		}
+		for _, st := range t.Stations {
+			if st.HopLimit > 1 && st.From.IsValid() && st.From != t.To && slices.Contains(p.Outside, st.From) {
+				l.Beyond = append(l.Beyond, Station{Label: name(s, st.From), State: verdict.Holds})
+			}
+		}
+		break
+	}
+	target := Station{Label: Short(s.Target.Host(), s), State: state["service"]}
+	if s.Target.Port != 0 {
+		target.Note = fmt.Sprintf(":%d", s.Target.Port)
+	}
+	if !p.TargetOnLink() && !reached {
+		target.State = verdict.StateUnknown
+	}
+	if p.NameFailed() {
+		target.State = verdict.StateUnknown
+		if l.Broken == fault.Beyond && reached {
+			target.State = verdict.Broken
+		}
+	}
+	if target.State == verdict.Skipped {
+		target.State = verdict.StateUnknown
+	}
+	if state["forwarding"] == verdict.Broken {
+		l.Beyond = append(l.Beyond, Station{Label: "uplink", State: verdict.Broken})
+	}
+	l.Beyond = append(l.Beyond, target)
+}
+
+// name is how a station is called: by its name without the site's domain and the end of its address.
+func name(s *evidence.Set, a netip.Addr) string {
+	if n := s.NameOf(a); n != "" {
+		short := Short(n, s)
+		if a.Is4() && onSegment(s, a) {
+			return short + " " + Tail(a)
+		}
+		return short
+	}
+	if onSegment(s, a) {
+		return Tail(a)
+	}
+	return a.String()
+}
+
+func onSegment(s *evidence.Set, a netip.Addr) bool {
+	i, ok := s.Endpoint.Interface(s.Interface)
+	return ok && i.OnLink(a)
+}
+
+// Short drops from a name the domain of the search list that it ends with, or else the target's own domain.
+func Short(name string, s *evidence.Set) string {
+	if s.Endpoint != nil {
+		for _, d := range s.Endpoint.Search {
+			if short, ok := strings.CutSuffix(name, "."+d); ok {
+				return short
+			}
+		}
+	}
+	return name
+}
+
+// Tail is the last octet of an IPv4 address with its dot; IPv6 addresses come whole.
+func Tail(a netip.Addr) string {
+	if !a.Is4() {
+		return a.String()
+	}
+	return fmt.Sprintf(".%d", a.As4()[3])
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

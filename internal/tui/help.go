@@ -1,0 +1,66 @@
+package tui
+
+import "passepartout/internal/core/verdict"
+
+// helpPage explains the marks and the keys of the view that it was called from.
+func (m *model) helpPage() []string {
+	t := m.theme
+	lines := []string{m.title(), m.rule(), ""}
+	say := func(head string, pairs [][2]string, style func(i int) string) {
+		lines = append(lines, "  "+t.loud.Render(head))
+		for i, p := range pairs {
+			r := &row{}
+			r.at(4)
+			if style != nil {
+				r.b.WriteString(style(i))
+				r.width += 2
+			} else {
+				r.put(t.key, p[0])
+			}
+			r.at(12).put(t.text, p[1])
+			lines = append(lines, r.cut(m.width))
+		}
+		lines = append(lines, "")
+	}
+	order := []verdict.State{verdict.Holds, verdict.Strained, verdict.Broken, verdict.StateUnknown, verdict.Skipped}
+	say("The strand", [][2]string{
+		{"", "holds: what was asked came back as it should"},
+		{"", "strained: something is wrong here, and it does not stand in the way"},
+		{"", "broken: here it ends"},
+		{"", "not known yet, or not reached"},
+		{"", "skipped: not asked, or silence that proves nothing"},
+	}, func(i int) string { return t.state[order[i]].Render(strands[order[i]]) })
+	switch m.page {
+	case pageAddress:
+		say("Address", [][2]string{
+			{"●", "this machine     ◆ gateway     ■ resolver: inside the span, where the mask has them"},
+			{"╳", "outside the span: an octet that differs is named"},
+		}, nil)
+	case pageCases, pageQuestion:
+	default:
+		say("Overview", [][2]string{
+			{"↑ ↓", "choose a check; at the right, what was asked, what came back, what it means, which suspects it clears"},
+			{"r", "the same tests again, after a repair"},
+		}, nil)
+	}
+	var pairs [][2]string
+	for _, b := range m.keys.foot() {
+		if b.Enabled() {
+			pairs = append(pairs, [2]string{b.Help().Key, b.Help().Desc})
+		}
+	}
+	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "again": "run the same tests again",
+		"target": "ask for another target", "port": "mean another network port", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
+	for i := range pairs {
+		pairs[i][1] = does[pairs[i][1]]
+	}
+	if len(lines)+len(pairs)+3 <= m.height {
+		say("Keys", pairs, nil)
+	}
+	for len(lines) < m.height-2 {
+		lines = append(lines, "")
+	}
+	r := &row{}
+	r.put(t.key, " any key").put(t.faint, " back")
+	return append(lines[:m.height-2], m.rule(), r.cut(m.width))
+}

@@ -1,0 +1,34 @@
+package tui
+
+import "charm.land/bubbles/v2/key"
+
+// keys binds what can be pressed. The same bindings drive the program, the line at the foot and the help.
+type keys struct {
+	overview, address, again, target, ports, cases, help, quit, up, down key.Binding
+	casePicked                                                           int
+}
+
+func newKeys(demo bool) keys {
+	bind := func(text, does string, keys ...string) key.Binding {
+		return key.NewBinding(key.WithKeys(keys...), key.WithHelp(text, does))
+	}
+	k := keys{
+		overview: bind("1", "overview", "1"),
+		address:  bind("2", "address", "2"),
+		again:    bind("r", "again", "r"),
+		target:   bind("t", "target", "t"),
+		ports:    bind("i", "port", "i"),
+		cases:    bind("s", "scenarios", "s"),
+		help:     bind("?", "help", "?"),
+		quit:     bind("q", "quit", "q"),
+		up:       bind("↑", "up", "up", "k"),
+		down:     bind("↓", "down", "down", "j"),
+	}
+	k.cases.SetEnabled(demo)
+	return k
+}
+
+// foot lists what the line at the foot names.
+func (k keys) foot() []key.Binding {
+	return []key.Binding{k.overview, k.address, k.again, k.target, k.ports, k.cases, k.help, k.quit}
+}

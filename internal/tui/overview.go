@@ -1,0 +1,177 @@
+package tui
+
+import (
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/strand"
+	"passepartout/internal/core/verdict"
+)
+
+// layout is where things stand on the overview.
+type layout struct {
+	line, verdict []string
+	top           int   // the first row of the body
+	body          int   // its height
+	checkRows     []int // the screen row of each check, −1 when it is scrolled away
+	scroll        int
+	split         int // the column of the divide
+}
+
+// overviewLayout computes the same for drawing and for the mouse.
+func (m *model) overviewLayout() layout {
+	l := layout{split: m.width * 45 / 100}
+	if m.set != nil {
+		l.line = drawLine(m.theme, strand.Of(m.set, m.result), m.width)
+	}
+	most := 3
+	if m.height >= 32 {
+		most = 4
+	}
+	if m.height >= 40 {
+		most = 5
+	}
+	l.verdict = m.verdictLines(most)
+	l.top = 2 + len(l.line) + 1 + len(l.verdict) + 1
+	l.body = max(m.height-l.top-2, 1)
+	rows := m.checkList(l.split)
+	at := 0
+	for i, r := range rows {
+		if r.check == m.selected {
+			at = i
+		}
+	}
+	if at >= l.body {
+		l.scroll = at - l.body + 1
+	}
+	l.checkRows = make([]int, len(m.result.Checks))
+	for i := range l.checkRows {
+		l.checkRows[i] = -1
+	}
+	for i, r := range rows {
+		if y := i - l.scroll; r.check >= 0 && y >= 0 && y < l.body {
+			l.checkRows[r.check] = l.top + y
+		}
+	}
+	return l
+}
+
+func (m *model) overviewPage() []string {
+	l := m.overviewLayout()
+	lines := []string{m.title(), m.rule()}
+	lines = append(lines, l.line...)
+	lines = append(lines, m.rule())
+	lines = append(lines, l.verdict...)
+	lines = append(lines, m.rule())
+	left := m.checkList(l.split)
+	right := m.detail(m.width-l.split-3, l.body)
+	for y := range l.body {
+		r := &row{}
+		if i := y + l.scroll; i < len(left) {
+			r.b.WriteString(left[i].text)
+			r.width = ansi.StringWidth(left[i].text)
+		}
+		r.at(l.split).put(m.theme.rule, "│")
+		if y < len(right) {
+			r.b.WriteString(" " + right[y])
+		}
+		lines = append(lines, r.b.String())
+	}
+	return append(lines, m.rule(), m.foot())
+}
+
+// listed is one row of the list of checks; check is −1 for a heading.
+type listed struct {
+	text  string
+	check int
+}
+
+var zoneTitles = map[fault.Zone]string{fault.Host: "Host", fault.LocalSubnet: "Local subnet", fault.Beyond: "Beyond"}
+
+func (m *model) checkList(width int) (out []listed) {
+	t := m.theme
+	zone := fault.NoZone
+	for i, c := range m.result.Checks {
+		if c.Zone != zone {
+			zone = c.Zone
+			r := &row{}
+			r.put(t.faint, " "+zoneTitles[zone])
+			out = append(out, listed{r.cut(width), -1})
+		}
+		r := &row{}
+		mark, label := " ", t.text
+		if i == m.selected {
+			mark, label = "▸", t.loud
+		}
+		if c.State == verdict.Skipped || c.State == verdict.StateUnknown {
+			label = t.faint
+			if i == m.selected {
+				label = t.text
+			}
+		}
+		shape := t.state[c.State]
+		if behind(m.result, c) {
+			shape = t.faint
+			if i != m.selected {
+				label = t.faint
+			}
+		}
+		r.put(t.accent, mark).put(shape, strands[c.State]).put(t.text, " ").put(label, c.Label).at(18)
+		r.put(label, fit(c.Fact, width-19))
+		out = append(out, listed{r.cut(width), i})
+	}
+	return out
+}
+
+// behind reports whether a check failed only because of a break nearer to this machine: it is drawn faint, so that the break stands out.
+func behind(r verdict.Result, c verdict.Check) bool {
+	s, ok := r.Suspect(r.Fault)
+	return ok && r.Settled && c.State == verdict.Broken && c.ID != s.Fault.Check && c.Zone >= s.Zone
+}
+
+// detail tells of the selected check: asked, heard, means, clears, mend.
+func (m *model) detail(width, height int) []string {
+	t := m.theme
+	if m.selected >= len(m.result.Checks) {
+		return []string{t.faint.Render("Nothing has been asked yet.")}
+	}
+	c := m.result.Checks[m.selected]
+	head := &row{}
+	state := c.Zone.String() + " · " + c.State.String()
+	title := fit(c.Label+": "+c.Fact, width-ansi.StringWidth(state)-2)
+	head.put(t.loud, title).at(width-ansi.StringWidth(state)).put(t.state[c.State], state)
+	lines := []string{head.cut(width), ""}
+	if height < 14 {
+		lines = lines[:1]
+	}
+	part := func(name string, texts []string, most int) {
+		for i, text := range texts {
+			for j, line := range wrap(text, width-8, most) {
+				r := &row{}
+				if i == 0 && j == 0 {
+					r.put(t.accent, name)
+				}
+				r.at(8).put(t.text, line)
+				lines = append(lines, r.cut(width))
+			}
+		}
+	}
+	mend := c.Mend
+	if len(mend) > 0 && len(m.result.Next) > 0 && height < 14 {
+		mend = nil // said above already
+	}
+	part("asked", []string{c.Asked}, 2)
+	part("heard", c.Heard, 2)
+	part("means", []string{c.Means}, 6)
+	if len(c.Clears) > 0 {
+		part("clears", []string{strings.Join(c.Clears, " · ")}, 3)
+	}
+	part("mend", mend, 3)
+	if len(lines) > height {
+		lines = lines[:height]
+		lines[height-1] = t.faint.Render("… a taller window shows more")
+	}
+	return lines
+}

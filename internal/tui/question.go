@@ -1,0 +1,147 @@
+package tui
+
+import (
+	"fmt"
+
+	"passepartout/internal/core/verdict"
+)
+
+// questionPage asks what should be reachable. It also gives the place of the input, for the cursor.
+func (m *model) questionPage() (lines []string, x, y int) {
+	t := m.theme
+	lines = []string{m.title(), m.rule(), ""}
+	if m.complaint != "" {
+		lines = append(lines, t.faint.Render("  The complaint"))
+		for _, l := range wrap("“"+m.complaint+"”", m.width-8, 4) {
+			lines = append(lines, "  "+t.accent.Render("┃ ")+t.text.Render(l))
+		}
+		lines = append(lines, "")
+	}
+	lines = append(lines, "  "+t.loud.Render("What should be reachable?"), "")
+	x, y = 4, len(lines)
+	m.input.SetWidth(m.width - 10)
+	lines = append(lines, "  "+t.accent.Render("▸ ")+m.input.View())
+	lines = append(lines, "  "+t.rule.Render("  "+repeat("─", m.width-8)))
+	if m.flaw != "" {
+		for _, l := range wrap(m.flaw, m.width-8, 3) {
+			lines = append(lines, "    "+t.state[verdict.Broken].Render(l))
+		}
+	}
+	lines = append(lines, "")
+	if n := len(m.Ground.Targets); n > 0 {
+		title := "asked for lately"
+		if m.complaint != "" {
+			title = "from the complaint"
+		}
+		lines = append(lines, t.faint.Render("    "+title))
+		for i, target := range m.Ground.Targets {
+			if i == 8 {
+				break
+			}
+			mark, style := "  ", t.text
+			if target == m.input.Value() {
+				mark, style = "▸ ", t.loud
+			}
+			lines = append(lines, "    "+t.accent.Render(mark)+style.Render(fit(target, m.width-10)))
+		}
+		lines = append(lines, "")
+	}
+	for _, l := range []string{
+		"A name or an address asks whether anything comes back from it. With a port, whether a connection opens; with a URL,",
+		"whether the service answers. Left empty, this machine, its segment, gateway and name servers are judged alone.",
+	} {
+		for _, w := range wrap(l, m.width-8, 3) {
+			lines = append(lines, "    "+t.faint.Render(w))
+		}
+	}
+	for len(lines) < m.height-2 {
+		lines = append(lines, "")
+	}
+	r := &row{}
+	r.put(t.key, " enter").put(t.faint, " ask   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc")
+	switch {
+	case m.set != nil:
+		r.put(t.faint, " back   ")
+	case len(m.Cases) > 0:
+		r.put(t.faint, " scenarios   ")
+	default:
+		r.put(t.faint, " quit   ")
+	}
+	r.put(t.key, "ctrl+c").put(t.faint, " quit")
+	return append(lines[:m.height-2], m.rule(), r.cut(m.width)), x, y
+}
+
+// casesPage lets a scenario be chosen by its complaint; what is wrong is not told.
+func (m *model) casesPage() []string {
+	t := m.theme
+	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which complaint will you look into?"),
+		"  " + t.faint.Render(fmt.Sprintf("%d cases at North Pier of Kittiwake Ferries, a made-up site. What is wrong is yours to find.", len(m.Cases))), ""}
+	type line struct {
+		text string
+		of   int
+	}
+	var all []line
+	for i, c := range m.Cases {
+		mark, style := "  ", t.text
+		if i == m.picked {
+			mark, style = "▸ ", t.loud
+		}
+		for j, w := range wrap(c.Complaint, m.width-12, 3) {
+			if j > 0 {
+				mark = "  "
+			}
+			all = append(all, line{"  " + t.accent.Render(mark) + style.Render(w), i})
+		}
+	}
+	room := m.height - len(lines) - 3
+	top := 0
+	for i, l := range all {
+		if l.of == m.picked && i >= top+room {
+			top = i - room + 1
+		}
+	}
+	if m.picked == 0 {
+		top = 0
+	}
+	for i := top; i < len(all) && i < top+room; i++ {
+		lines = append(lines, all[i].text)
+	}
+	for len(lines) < m.height-3 {
+		lines = append(lines, "")
+	}
+	more := ""
+	if below := len(all) - top - room; below > 0 {
+		more = fmt.Sprintf("    %d more lines below", below)
+	}
+	if m.notice != "" {
+		more = "  " + m.notice
+	}
+	r := &row{}
+	r.put(t.key, " enter").put(t.faint, " look into it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "?").put(t.faint, " help   ").put(t.key, "q").put(t.faint, " quit")
+	return append(lines, t.faint.Render(more), m.rule(), r.cut(m.width))
+}
+
+// portList lets another network port be meant.
+func (m *model) portList() []string {
+	t := m.theme
+	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which port do you mean?"), "  " + t.faint.Render("The local checks are about it; the others remain evidence."), ""}
+	for i, name := range m.portNames() {
+		mark, style := "  ", t.text
+		if i == m.picked {
+			mark, style = "▸ ", t.loud
+		}
+		about := ""
+		if port, ok := m.set.Endpoint.Interface(name); ok {
+			about = describePort(*port)
+		}
+		r := &row{}
+		r.put(t.accent, "  "+mark).put(style, name).at(20).put(t.faint, about)
+		lines = append(lines, r.cut(m.width))
+	}
+	for len(lines) < m.height-2 {
+		lines = append(lines, "")
+	}
+	r := &row{}
+	r.put(t.key, " enter").put(t.faint, " run with it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").put(t.faint, " back")
+	return append(lines[:m.height-2], m.rule(), r.cut(m.width))
+}

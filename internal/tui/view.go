@@ -1,0 +1,241 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wiretext"
+)
+
+// View implements tea.Model.
+func (m *model) View() tea.View {
+	v := tea.NewView("")
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.WindowTitle = "Passepartout"
+	switch {
+	case m.width == 0:
+		return v // the size is not known yet
+	case m.width < leastWidth || m.height < leastHeight:
+		v.SetContent(m.tooSmall())
+		return v
+	}
+	var lines []string
+	switch {
+	case m.help:
+		lines = m.helpPage()
+	case m.ports:
+		lines = m.portList()
+	case m.page == pageCases:
+		lines = m.casesPage()
+	case m.page == pageQuestion:
+		var x, y int
+		lines, x, y = m.questionPage()
+		if c := m.input.Cursor(); c != nil {
+			c.X += x
+			c.Y += y
+			v.Cursor = c
+		}
+	case m.page == pageAddress:
+		lines = m.addressPage()
+	default:
+		lines = m.overviewPage()
+	}
+	v.SetContent(m.screen(lines))
+	return v
+}
+
+// screen makes of lines exactly one screenful.
+func (m *model) screen(lines []string) string {
+	out := make([]string, m.height)
+	for i := range out {
+		if i < len(lines) {
+			out[i] = ansi.Truncate(lines[i], m.width, "…")
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+func (m *model) tooSmall() string {
+	text := wrap(fmt.Sprintf("This window is %d by %d. Passepartout needs %d by %d: make it larger, or the letters smaller. ctrl+c leaves.", m.width, m.height, leastWidth, leastHeight), max(m.width, 1), max(m.height, 1))
+	return strings.Join(text, "\n")
+}
+
+func (m *model) rule() string { return m.theme.rule.Render(strings.Repeat("─", m.width)) }
+
+// title is the top line: who, where, what for, when.
+func (m *model) title() string {
+	t, r := m.theme, &row{}
+	r.put(t.text, " ").put(t.accent, "Passepartout")
+	left := ""
+	if m.set != nil && m.set.Endpoint != nil {
+		left = wiretext.Clean(m.set.Endpoint.Host)
+		if m.set.Interface != "" {
+			left += " · " + m.set.Interface
+		}
+		left += " · " + m.permissions()
+	}
+	if len(m.Cases) > 0 {
+		if left != "" {
+			left += " · "
+		}
+		left += "simulated site"
+	}
+	right := ""
+	if m.page != pageCases && m.page != pageQuestion {
+		right = "nothing beyond was asked for"
+		if !m.target.IsZero() {
+			right = "asked for " + m.target.String()
+		}
+		right += "   " + m.began.Format("15:04:05")
+	}
+	room := m.width - r.width - 4 - ansi.StringWidth(right)
+	if room < 20 {
+		right = fit(right, m.width-r.width-26)
+		room = 20
+	}
+	r.put(t.faint, "   "+fit(left, room)).at(m.width-ansi.StringWidth(right)-1).put(t.text, right)
+	return r.cut(m.width)
+}
+
+func (m *model) permissions() string {
+	switch p := m.Ground.Machine.Permissions(); {
+	case p.Frames.Granted && p.Echo.Granted:
+		return "all permissions"
+	case p.Echo.Granted:
+		return "no raw frames"
+	case p.Frames.Granted:
+		return "no echo"
+	}
+	return "no echo, no raw frames"
+}
+
+// foot is the bottom line: the keys that work here.
+func (m *model) foot() string {
+	t, r := m.theme, &row{}
+	r.put(t.text, " ")
+	for _, b := range m.keys.foot() {
+		if !b.Enabled() {
+			continue
+		}
+		style := t.faint
+		if b.Help().Desc == "overview" && m.page == pageOverview || b.Help().Desc == "address" && m.page == pageAddress {
+			style = t.text
+		}
+		r.put(t.key, b.Help().Key).put(style, " "+b.Help().Desc+"   ")
+	}
+	return r.cut(m.width)
+}
+
+var headlines = map[verdict.Zone][2]string{
+	verdict.None:        {"No fault stands in the way", ""},
+	verdict.Host:        {"The fault lies in this ", "HOST"},
+	verdict.LocalSubnet: {"The fault lies in the ", "LOCAL SUBNET"},
+	verdict.Beyond:      {"The fault lies ", "BEYOND the gateway"},
+}
+
+// verdictLines are the headline with its certainty, the sentence, and what to do next: three lines on a small screen, more on a tall one.
+func (m *model) verdictLines(most int) []string {
+	t := m.theme
+	width := m.width - 2
+	head := &row{}
+	head.put(t.text, " ")
+	if m.failed != nil {
+		head.put(t.state[verdict.Broken], "The tests could not be run")
+		return append([]string{head.cut(m.width)}, indent(wrap(m.failed.Error(), width, most-1), t.text)...)
+	}
+	if m.first == nil {
+		return m.waiting(head, most)
+	}
+	words, known := headlines[m.result.Zone]
+	style := t.state[verdict.Broken]
+	switch {
+	case !known:
+		words, style = [2]string{"Where the fault lies is not determined", ""}, t.state[verdict.Strained]
+	case m.result.Zone == verdict.None:
+		style = t.state[verdict.Holds].Bold(true)
+	}
+	if words[1] == "" {
+		head.put(style, words[0]+".")
+	} else {
+		head.put(t.loud, words[0]).put(style, words[1]).put(t.loud, ".")
+	}
+	certainty := string(m.result.Confidence)
+	if !m.over {
+		certainty += " · still asking"
+	}
+	if amended := m.amended(); amended != "" {
+		certainty = amended + " · " + certainty
+	}
+	head.at(m.width-ansi.StringWidth(certainty)-1).put(t.accent, certainty)
+	lines := []string{head.cut(m.width)}
+	text := m.result.Sentence
+	for _, a := range m.result.Also {
+		text += " Also: " + a.Sentence
+	}
+	for _, r := range m.result.Remarks {
+		text += " " + r.Sentence
+	}
+	next := "Done: nothing is to be done."
+	if len(m.result.Next) > 0 {
+		next = m.result.Next[0]
+	} else if m.result.Zone != verdict.None {
+		next = "r runs the tests again."
+	}
+	lines = append(lines, indent(wrap(text, width, max(most-2, 1)), t.text)...)
+	if m.notice != "" {
+		next = m.notice
+	}
+	r := &row{}
+	r.put(t.accent, " Next  ").put(t.text, fit(next, width-7))
+	lines = append(lines, r.cut(m.width))
+	if len(lines) < most && len(m.result.Next) > 1 && m.notice == "" {
+		more := &row{}
+		more.at(7).put(t.text, fit(m.result.Next[1], width-7))
+		lines = append(lines, more.cut(m.width))
+	}
+	return lines
+}
+
+// amended says that evidence which came later changed the verdict.
+func (m *model) amended() string {
+	if m.first == nil || m.first.Zone == m.result.Zone && m.first.Fault == m.result.Fault {
+		return ""
+	}
+	was := string(m.first.Zone)
+	if m.first.Fault != "" {
+		was = m.first.Fault
+	}
+	return "amended, was " + was
+}
+
+// waiting says what is being waited for and for how long.
+func (m *model) waiting(head *row, most int) []string {
+	t := m.theme
+	elapsed := time.Since(m.began).Round(100 * time.Millisecond)
+	head.put(t.accent, fmt.Sprintf("Asking … %.1f s", elapsed.Seconds()))
+	what := "reading this machine's settings"
+	if m.set != nil {
+		var parts []string
+		for _, k := range m.set.Open {
+			parts = append(parts, strings.ReplaceAll(k.String(), "-", " "))
+		}
+		what = "waiting for: " + strings.Join(parts, ", ")
+	}
+	lines := []string{head.cut(m.width)}
+	return append(lines, indent(wrap(what, m.width-2, max(most-1, 1)), t.faint)...)
+}
+
+func indent(lines []string, style lipgloss.Style) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = " " + style.Render(l)
+	}
+	return out
+}
