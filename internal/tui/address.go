@@ -10,6 +10,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/strand"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/verdict"
@@ -48,6 +50,7 @@ func (m *model) addressPage() []string {
 		lines = append(lines, m.span(a, marks)...)
 		lines = append(lines, "")
 	}
+	lines = append(lines, m.compared(i)...)
 	lines = append(lines, m.routeTable(m.height-len(lines)-3)...)
 	return m.withFoot(lines)
 }
@@ -93,6 +96,13 @@ func (m *model) marks(i *endpoint.Interface) (out []mark) {
 				state = verdict.Broken
 			}
 			out = append(out, mark{gw, "◆", "gateway", state})
+		}
+	}
+	if d := m.set.Discovery; d != nil && len(e.DefaultRoutes(false)) == 0 {
+		for _, o := range d.Offers {
+			for _, r := range o.Routers {
+				out = append(out, mark{r, "◇", fmt.Sprintf("gateway, offered by %v, not set", o.Server), verdict.Strained})
+			}
 		}
 	}
 	for _, a := range e.AskedResolvers() {
@@ -144,12 +154,19 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 	for _, x := range outside {
 		r := &row{}
 		shape, style := x.shape, t.text
+		if x.state == verdict.Strained {
+			style = t.state[x.state]
+		}
 		if x.state == verdict.Broken {
 			shape, style = "╳", t.state[verdict.Broken]
 		}
 		r.at(2).put(t.faint, "outside").at(12).put(style, fmt.Sprintf("%s %v %s", shape, x.addr, x.what))
 		if slip, one := slipOf(x.addr, p); one && x.state == verdict.Broken {
 			r.put(t.state[verdict.Broken], fmt.Sprintf("   one octet away: the %s is %d, this subnet has %d", ordinal(slip.Octet), slip.From, slip.To))
+		} else if x.state == verdict.Strained {
+			r.put(t.state[verdict.Strained], "   on this segment by the offer, left out by the mask set here")
+		} else if len(m.set.Endpoint.DefaultRoutes(x.addr.Is6())) == 0 {
+			r.put(t.faint, "   no gateway is set to reach it by")
 		} else if x.state != verdict.Broken {
 			r.put(t.faint, "   reached through the gateway")
 		}
@@ -176,6 +193,57 @@ func count(n float64) string {
 		return fmt.Sprintf("%.0f", n)
 	}
 	return fmt.Sprintf("%.1e", n)
+}
+
+// compared puts what is set beside what DHCP offers now, and marks where the two part.
+func (m *model) compared(i *endpoint.Interface) []string {
+	t := m.theme
+	d := m.set.Discovery
+	if d == nil || len(d.Offers) == 0 {
+		why := "no DHCP server has offered anything to compare with"
+		if m.set.IsWithheld(evidence.DHCPOffer) {
+			why = "what DHCP would offer could not be asked: it needs permission to send raw frames"
+		}
+		return []string{"  " + t.faint.Render(why), ""}
+	}
+	o := d.Offers[0]
+	var own []netip.Addr
+	mask := "none"
+	for _, a := range i.Addresses {
+		if a.Prefix.Addr().Is4() {
+			own = append(own, a.Prefix.Addr())
+			mask = subnet.Mask(a.Prefix)
+		}
+	}
+	var gateway []netip.Addr
+	if gw, ok := m.set.Endpoint.Gateway(i.Name, false); ok {
+		gateway = append(gateway, gw)
+	}
+	head := &row{}
+	head.at(2).put(t.loud, "Set here").at(16).put(t.faint, "this machine").at(50).put(t.faint, fmt.Sprintf("offered now by %v", o.Server))
+	lines := []string{head.cut(m.width)}
+	for _, x := range []struct{ what, here, there string }{
+		{"address", listOrNone(own), o.Address.Addr().String()},
+		{"mask", mask, subnet.Mask(o.Address)},
+		{"gateway", listOrNone(gateway), listOrNone(o.Routers)},
+		{"name servers", listOrNone(m.set.Endpoint.AskedResolvers()), listOrNone(o.Resolvers)},
+	} {
+		r := &row{}
+		style, sign := t.text, ""
+		if x.here != x.there {
+			style, sign = t.state[verdict.Strained], "╍╍ differs"
+		}
+		r.at(2).put(t.faint, x.what).at(16).put(style, fit(x.here, 33)).at(50).put(style, fit(x.there, 33)).at(84).put(style, sign)
+		lines = append(lines, r.cut(m.width))
+	}
+	return append(lines, "")
+}
+
+func listOrNone(addrs []netip.Addr) string {
+	if len(addrs) == 0 {
+		return "none"
+	}
+	return fault.List(addrs)
 }
 
 // drawSpan draws the span and, under it, the labels, each under its mark, in as few rows as they fit in.

@@ -33,7 +33,7 @@ func (m *model) helpPage() []string {
 	switch m.page {
 	case pageAddress:
 		say("Address", [][2]string{
-			{"●", "this machine     ◆ gateway     ■ resolver: inside the span, where the mask has them"},
+			{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
 			{"╳", "outside the span: an octet that differs is named"},
 		}, nil)
 	case pageCases, pageQuestion:

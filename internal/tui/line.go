@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -14,6 +15,14 @@ func drawLine(t theme, l strand.Line, width int) []string {
 	host := l.Host
 	if width < 110 && len(host) > 2 {
 		host = host[1:] // loopback is said by its check
+	}
+	if width < 110 { // where it stands says what it is
+		l.Local = slices.Clone(l.Local)
+		for i := range l.Local {
+			if l.Local[i].Note == "gateway" {
+				l.Local[i].Note = ""
+			}
+		}
 	}
 	hostWidth := 2
 	for i, s := range host {

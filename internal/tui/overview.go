@@ -26,11 +26,8 @@ func (m *model) overviewLayout() layout {
 	if m.set != nil {
 		l.line = drawLine(m.theme, strand.Of(m.set, m.result), m.width)
 	}
-	most := 3
-	if m.height >= 32 {
-		most = 4
-	}
-	if m.height >= 40 {
+	most := 4
+	if m.height >= 36 {
 		most = 5
 	}
 	l.verdict = m.verdictLines(most)
@@ -166,7 +163,7 @@ func (m *model) detail(width, height int) []string {
 	part("heard", c.Heard, 2)
 	part("means", []string{c.Means}, 6)
 	if len(c.Clears) > 0 {
-		part("clears", []string{strings.Join(c.Clears, " · ")}, 3)
+		part("clears", []string{strings.Join(c.Clears, " · ")}, 5)
 	}
 	part("mend", mend, 3)
 	if len(lines) > height {

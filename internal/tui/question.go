@@ -31,7 +31,7 @@ func (m *model) questionPage() (lines []string, x, y int) {
 	if n := len(m.Ground.Targets); n > 0 {
 		title := "asked for lately"
 		if m.complaint != "" {
-			title = "from the complaint"
+			title = "at this site"
 		}
 		lines = append(lines, t.faint.Render("    "+title))
 		for i, target := range m.Ground.Targets {

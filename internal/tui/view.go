@@ -85,15 +85,21 @@ func (m *model) title() string {
 		if left != "" {
 			left += " · "
 		}
-		left += "simulated site"
+		left += "simulated"
 	}
 	right := ""
+	narrow := m.width < 110
 	if m.page != pageCases && m.page != pageQuestion {
 		right = "nothing beyond was asked for"
 		if !m.target.IsZero() {
 			right = "asked for " + m.target.String()
 		}
-		right += "   " + m.began.Format("15:04:05")
+		if narrow {
+			right = strings.TrimPrefix(right, "asked for ")
+		}
+		if !narrow {
+			right += "   " + m.began.Format("15:04:05")
+		}
 	}
 	room := m.width - r.width - 4 - ansi.StringWidth(right)
 	if room < 20 {
@@ -120,6 +126,10 @@ func (m *model) permissions() string {
 func (m *model) foot() string {
 	t, r := m.theme, &row{}
 	r.put(t.text, " ")
+	gap := "   "
+	if m.width < 110 {
+		gap = "  "
+	}
 	for _, b := range m.keys.foot() {
 		if !b.Enabled() {
 			continue
@@ -128,7 +138,7 @@ func (m *model) foot() string {
 		if b.Help().Desc == "overview" && m.page == pageOverview || b.Help().Desc == "address" && m.page == pageAddress {
 			style = t.text
 		}
-		r.put(t.key, b.Help().Key).put(style, " "+b.Help().Desc+"   ")
+		r.put(t.key, b.Help().Key).put(style, " "+b.Help().Desc+gap)
 	}
 	return r.cut(m.width)
 }
@@ -182,7 +192,7 @@ func (m *model) verdictLines(most int) []string {
 	for _, r := range m.result.Remarks {
 		text += " " + r.Sentence
 	}
-	next := "Done: nothing is to be done."
+	next := "Nothing needs mending. If the user still cannot work, ask for the exact name or URL that fails, and ask for it here: t."
 	if len(m.result.Next) > 0 {
 		next = m.result.Next[0]
 	} else if m.result.Zone != verdict.None {

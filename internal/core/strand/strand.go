@@ -51,7 +51,7 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 	}
 	l.host(p, state)
 	l.local(p, s, state)
-	l.beyond(p, s, state)
+	l.beyond(p, s, state, r)
 	return l
 }
 
@@ -131,13 +131,21 @@ func speaking(r fault.ResolverFact) verdict.State {
 	return verdict.StateUnknown
 }
 
-func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.State) {
+func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.State, result verdict.Result) {
+	blamed := false
+	if suspect, ok := result.Suspect(result.Fault); ok {
+		blamed = suspect.Fault.Check == "names"
+	}
 	reached := state["forwarding"] == verdict.Holds
 	for _, r := range p.Resolvers {
 		if !r.OnLink {
 			st := speaking(r)
-			if !reached && st == verdict.Broken {
-				st = verdict.StateUnknown // what lies behind the break is not judged
+			switch {
+			case st != verdict.Broken || blamed:
+			case result.Zone == verdict.None:
+				st = verdict.Strained
+			default:
+				st = verdict.StateUnknown // it fails because of the break, which stands elsewhere
 			}
 			l.Names = append(l.Names, Station{Label: name(s, r.Address), Note: "names", State: st})
 		}

@@ -133,11 +133,11 @@ func (r *Result) healthy(p *fault.Pass, holding []Suspect) {
 	case p.Target.IsZero():
 		r.Sentence = "This machine, its segment and its name service are in order as far as the gateway; nothing beyond was asked for."
 	case p.Target.URL != "":
-		r.Sentence = fmt.Sprintf("%s answers requests: no fault is in the way.", p.Target.Host())
+		r.Sentence = fmt.Sprintf("%s answers requests.", p.Target.Host())
 	case p.Target.Port != 0:
-		r.Sentence = fmt.Sprintf("%s accepts connections on port %d: no fault is in the way.", p.Target.Host(), p.Target.Port)
+		r.Sentence = fmt.Sprintf("%s accepts connections on port %d.", p.Target.Host(), p.Target.Port)
 	default:
-		r.Sentence = fmt.Sprintf("%s answers: no fault is in the way.", p.Target.Host())
+		r.Sentence = fmt.Sprintf("%s answers.", p.Target.Host())
 	}
 	r.also(holding)
 	if len(holding) > 0 {

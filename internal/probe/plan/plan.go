@@ -53,17 +53,17 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 		if onChange != nil {
 			onChange(set, result)
 		}
-		if len(set.Open) == 0 {
+		switch {
+		case c.Thorough && !named && (result.Settled || len(set.Open) == 0): // for the screen: who are they all?
+			named = true
+			r.step(func() { r.names(ctx, set) }, evidence.OtherNeighbours)
+			continue
+		case len(set.Open) == 0:
 			return set, result, nil
-		}
-		if result.Settled && !c.Thorough {
+		case result.Settled && !c.Thorough:
 			r.markQuiet()
 			set = r.snapshot()
 			return set, verdict.Judge(set), nil
-		}
-		if result.Settled && !named { // for the screen: who are they all?
-			named = true
-			r.step(func() { r.names(ctx, set) }, evidence.OtherNeighbours)
 		}
 		select {
 		case <-ctx.Done():
