@@ -28,6 +28,7 @@ type Scenario struct {
 type Expect struct {
 	Zone         string   `yaml:"zone"`
 	Fault        string   `yaml:"fault"`
+	Also         []string `yaml:"also"`    // faults that are true and not in the way
 	Remarks      []string `yaml:"remarks"` // the look-alikes that are no faults and must be told
 	Cleared      []string `yaml:"cleared"` // the suspects that must be cleared
 	Words        []string `yaml:"words"`   // what the sentence must contain
@@ -168,6 +169,9 @@ func (s *Site) check() error {
 			}
 		}
 		for _, r := range n.Routes {
+			if !slices.Contains([]string{"", "blackhole", "unreachable", "prohibit"}, r.Refuse) {
+				return fmt.Errorf("node %s: route to %v: refuse is blackhole, unreachable or prohibit", name, r.To)
+			}
 			if !r.OnLink && r.Via.IsValid() && !n.onLink(r.Via) {
 				return fmt.Errorf("node %s: route via %v: no port has a prefix that holds it (a kernel refuses that without on_link)", name, r.Via)
 			}

@@ -33,10 +33,11 @@ type Node struct {
 	Off        bool             `yaml:"off"` // without power
 	Ports      map[string]*Port `yaml:"ports"`
 	Routes     []Route          `yaml:"routes"`
-	Forwards   bool             `yaml:"forwards"`   // it is a router
-	Masquerade string           `yaml:"masquerade"` // the port on which it translates addresses
-	NoEcho     bool             `yaml:"no_echo"`    // it ignores echo requests
-	NoExpiry   bool             `yaml:"no_expiry"`  // it does not say when a hop limit ran out
+	Forwards   bool             `yaml:"forwards"`    // it is a router
+	Masquerade string           `yaml:"masquerade"`  // the port on which it translates addresses
+	NoEcho     bool             `yaml:"no_echo"`     // it ignores echo requests
+	NoLoopback bool             `yaml:"no_loopback"` // its loopback port is down
+	NoExpiry   bool             `yaml:"no_expiry"`   // it does not say when a hop limit ran out
 	DHCP       *DHCP            `yaml:"dhcp"`
 	DNS        *DNS             `yaml:"dns"`
 	Web        []Web            `yaml:"web"`
@@ -64,6 +65,7 @@ type Route struct {
 	OnLink bool         `yaml:"on_link"`
 	ByHand bool         `yaml:"by_hand"` // marked as static; else as set by DHCP on a leased port
 	Metric int          `yaml:"metric"`
+	Refuse string       `yaml:"refuse"` // blackhole, unreachable or prohibit, in place of via
 }
 
 // DHCP is a DHCPv4 service on a node's first port.

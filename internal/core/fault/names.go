@@ -75,6 +75,9 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	if _, n, ok := p.commonEnd(); ok && n > 1 {
 		return possible("%v is silent, and so is all else that lies behind the same router", r.Address)
 	}
+	if _, _, circling := p.loop(); circling {
+		return possible("%v is silent, and packets towards it circle", r.Address)
+	}
 	if len(p.Outside) > 0 {
 		return found(Supported, sentence, reason, fmt.Sprintf("routers on the way to it answer: %s", List(p.Outside))).aside(aside).next(next)
 	}

@@ -89,8 +89,14 @@ func (s *socket) send(packet []byte, to netip.AddrPort, hopLimit int) (at time.T
 		sa = sockaddr(to)
 	}
 	werr := s.raw.Write(func(fd uintptr) bool {
-		at = time.Now()
-		_, err = unix.SendmsgN(int(fd), packet, control, sa, 0)
+		// A socket reports an ICMP error about an earlier packet at its next use, and does not send then (ip(7)). What that error said stands in
+		// the error queue; one that is about this packet comes again.
+		for range 4 {
+			at = time.Now()
+			if _, err = unix.SendmsgN(int(fd), packet, control, sa, 0); !isICMPErrno(err) {
+				break
+			}
+		}
 		return err != unix.EAGAIN
 	})
 	return at, translate("sending", errors.Join(werr, err))

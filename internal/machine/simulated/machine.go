@@ -98,7 +98,7 @@ func (m *endpointMachine) Permissions() machine.Permissions {
 func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	n := m.node
 	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec.Search}
-	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: true, Carrier: endpoint.CarrierPresent, MTU: 65536,
+	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec.NoLoopback, Carrier: endpoint.CarrierPresent, MTU: 65536,
 		Addresses: []endpoint.Address{
 			{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
 			{Prefix: netip.MustParsePrefix("::1/128"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
@@ -113,6 +113,10 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		}
 	}
 	for _, r := range n.spec.Routes {
+		if r.Refuse != "" {
+			e.Routes = append(e.Routes, endpoint.Route{To: r.To.Masked(), Metric: r.Metric, Table: 254, Verdict: refusals[r.Refuse]})
+			continue
+		}
 		p, ok := n.portFor(r)
 		if !ok || p.down {
 			continue
@@ -133,6 +137,27 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
 	}
 	return e, ctx.Err()
+}
+
+var refusals = map[string]endpoint.RouteVerdict{"blackhole": endpoint.Blackhole, "unreachable": endpoint.UnreachableRoute, "prohibit": endpoint.ProhibitedRoute}
+
+// refused finds the entry that refuses an address, unless a more specific one leads on.
+func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) {
+	best := -1
+	for _, r := range n.spec.Routes {
+		if r.To.Masked().Contains(to) && r.To.Bits() > best {
+			best = r.To.Bits()
+			verdict, yes = refusals[r.Refuse]
+		}
+	}
+	for _, p := range n.ports {
+		for _, a := range n.spec.Ports[p.name].Addresses {
+			if a.Masked().Contains(to) && a.Bits() > best {
+				return verdict, false
+			}
+		}
+	}
+	return verdict, yes
 }
 
 func (p *port) describe() endpoint.Interface {
@@ -192,6 +217,10 @@ func (m *endpointMachine) Route(ctx context.Context, to netip.Addr, iface string
 	answer := endpoint.RouteAnswer{To: to}
 	if m.node.own[to] {
 		answer.Verdict, answer.Interface, answer.Source = endpoint.LocalRoute, "lo", to
+		return answer, ctx.Err()
+	}
+	if verdict, refused := m.node.refused(to); refused {
+		answer.Verdict, answer.Reason = verdict, "a route refuses it"
 		return answer, ctx.Err()
 	}
 	nic, err := m.nic(iface)

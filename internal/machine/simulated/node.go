@@ -74,7 +74,7 @@ func newNode(name string, spec *scenario.Node, segments map[string]*segment) (*n
 	}
 	for _, r := range spec.Routes {
 		p, ok := n.portFor(r)
-		if !ok || p.down {
+		if !ok || p.down || r.Refuse != "" {
 			continue
 		}
 		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
@@ -154,6 +154,13 @@ func (n *node) release(frame []byte) bool {
 	}
 	_, hit := match(n.spec.Filter, "out", v)
 	return !hit
+}
+
+// forbids reports whether the node's own filter refuses to send this: the system then says so to the program (EPERM), for all but TCP, which
+// takes it for a loss.
+func (n *node) forbids(proto string, to netip.AddrPort) bool {
+	_, hit := match(n.spec.Filter, "out", view{proto: proto, dst: to.Addr(), dstPort: to.Port()})
+	return hit && proto != "tcp"
 }
 
 func match(rules []scenario.Rule, chain string, v view) (scenario.Rule, bool) {

@@ -77,6 +77,9 @@ func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
 		hops = 64
 	}
 	at := time.Now()
+	if p.m.node.forbids("icmp", netip.AddrPortFrom(r.To, 0)) {
+		return at, fs.ErrPermission
+	}
 	return at, outcomeOfSend(p.m.node.sendICMP(r.To, proto, message, hops, p.nic))
 }
 
@@ -125,6 +128,7 @@ func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to net
 
 // datagramPort is a UDP socket; ICMP about it is heard at the machine's ports, with code and sender.
 type datagramPort struct {
+	node    *node
 	conn    *gonet.UDPConn
 	to      netip.AddrPort
 	reports chan machine.Arrival
@@ -148,7 +152,7 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 		ep.Close()
 		return nil, outcomeOfSend(terr)
 	}
-	p := &datagramPort{conn: gonet.NewUDPConn(&wq, ep), to: c.To, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
+	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if r.About.Proto == uint8(udp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
 			select {
@@ -187,6 +191,9 @@ func (p *datagramPort) read() {
 
 func (p *datagramPort) Send(payload []byte) (time.Time, error) {
 	at := time.Now()
+	if p.node.forbids("udp", p.to) {
+		return at, fs.ErrPermission
+	}
 	_, err := p.conn.Write(payload)
 	if err != nil { // the first write after an ICMP error reports that error and sends nothing
 		at = time.Now()

@@ -210,10 +210,18 @@ func configureNode(name string, node *scenario.Node) error {
 	if err != nil {
 		return err
 	}
-	if err := netlink.LinkSetUp(lo); err != nil {
-		return err
+	if !node.NoLoopback {
+		if err := netlink.LinkSetUp(lo); err != nil {
+			return err
+		}
 	}
 	for _, r := range node.Routes {
+		if kind, ok := map[string]int{"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE, "prohibit": unix.RTN_PROHIBIT}[r.Refuse]; ok {
+			if err := netlink.RouteAdd(&netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())}, Type: kind, Priority: r.Metric}); err != nil {
+				return fmt.Errorf("route to %v: %w", r.To, err)
+			}
+			continue
+		}
 		route := &netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())}, Gw: r.Via.AsSlice(), Priority: r.Metric, Protocol: unix.RTPROT_BOOT}
 		portName := r.Port
 		for _, p := range node.PortNames() {
