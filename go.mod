@@ -22,6 +22,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/time v0.16.0
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
+	pgregory.net/rapid v1.3.0
 )
 
 require (

@@ -247,15 +247,16 @@ func (p *Pass) targetSilent() bool {
 	if len(p.Addresses) == 0 || p.IsOpen(evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace) {
 		return false
 	}
-	silent := true
+	silent, any := true, false
 	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		for _, a := range p.Addresses {
+			any = any || asked == a
 			if asked == a && r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) || asked == a && r.Outcome == evidence.LocalError {
 				silent = false
 			}
 		}
 	})
-	return silent
+	return silent && any
 }
 
 // DestinationSilent: this target alone keeps silent.
@@ -332,7 +333,7 @@ whoever runs the service, and whoever filters before it.`,
 		if p.Usable() == Yes {
 			return cleared("the connection opens")
 		}
-		if p.IsOpen(evidence.ServiceConnect) {
+		if p.IsOpen(evidence.ServiceConnect) || len(p.Connects) == 0 {
 			return possible("the service has not been asked to an end")
 		}
 		var silent netip.AddrPort

@@ -39,6 +39,9 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		}
 		return possible("the name servers could not be asked: %s", p.Resolvers[0].NotSent)
 	}
+	if from, _, lost := p.swallowed(); lost {
+		return possible("answers of %v arrive at the port, and this machine loses them", from)
+	}
 	r := silent[0]
 	reason := fmt.Sprintf("%v: questions unanswered", r.Address)
 	if r.Closed {

@@ -3,7 +3,6 @@ package target
 
 import (
 	"fmt"
-	"net"
 	"net/netip"
 	"net/url"
 	"strconv"
@@ -64,18 +63,24 @@ func Parse(in string) (Target, error) {
 	if addr, err := netip.ParseAddr(text); err == nil {
 		return t.withAddr(addr)
 	}
-	if strings.HasPrefix(text, "[") || strings.Contains(text, ":") {
-		var err error
-		if host, port, err = net.SplitHostPort(text); err != nil {
-			if inner := strings.TrimSuffix(strings.TrimPrefix(text, "["), "]"); len(inner) == len(text)-2 {
-				host, port = inner, "" // "[2001:db8::1]" without a port
-				if _, err := netip.ParseAddr(inner); err != nil {
-					return Target{}, parseError{in, "no IPv6 address between the brackets"}
-				}
-			} else {
-				return Target{}, parseError{in, "neither an address nor name:port"}
+	if inside, rest, bracketed := strings.Cut(strings.TrimPrefix(text, "["), "]"); strings.HasPrefix(text, "[") {
+		if addr, err := netip.ParseAddr(inside); err != nil || !addr.Is6() || !bracketed {
+			return Target{}, parseError{in, "no IPv6 address between the brackets"}
+		}
+		host = inside
+		if rest != "" {
+			if !strings.HasPrefix(rest, ":") {
+				return Target{}, parseError{in, "only a colon and a port may follow the brackets"}
 			}
-		} else if port == "" {
+			if port = rest[1:]; port == "" {
+				return Target{}, parseError{in, "nothing follows the colon"}
+			}
+		}
+	} else if before, after, colon := strings.Cut(text, ":"); colon {
+		if strings.Contains(after, ":") {
+			return Target{}, parseError{in, "neither an address nor name:port"}
+		}
+		if host, port = before, after; port == "" {
 			return Target{}, parseError{in, "nothing follows the colon"}
 		}
 	}

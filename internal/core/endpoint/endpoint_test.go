@@ -1,0 +1,166 @@
+package endpoint_test
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"passepartout/internal/core/endpoint"
+)
+
+func TestParseResolvConf(t *testing.T) {
+	for _, c := range []struct {
+		name, in string
+		servers  []string
+		search   []string
+		remarks  []string
+	}{
+		{name: "usual", in: "# made by hand\nnameserver 172.27.40.2\nnameserver 2001:db8::53\nsearch kittiwake.example. Pier.Example\noptions ndots:1\n", servers: []string{"172.27.40.2", "2001:db8::53"}, search: []string{"kittiwake.example", "pier.example"}},
+		{name: "no end of line", in: "nameserver 172.27.40.2", servers: []string{"172.27.40.2"}},
+		{name: "the last search counts", in: "search a.example\ndomain b.example\n", search: []string{"b.example"}},
+		{name: "empty", in: ""},
+		{name: "rubbish", in: "nameserver\nnameserver here\n\x00\x1b[31m\nfoo bar\nbaz\n", remarks: []string{"line 1: nameserver without an address", `line 2: nameserver "here" is no address`, `line 3: "\\x00\\x1b[31m" is no setting`, "2 more lines make no sense"}},
+		{name: "a line too long", in: "nameserver 172.27.40.2\n" + strings.Repeat("x", 200_000) + "\nnameserver 172.27.40.3\n", servers: []string{"172.27.40.2", "172.27.40.3"}},
+		{name: "too many", in: strings.Repeat("nameserver 172.27.40.2\n", 500), servers: slices(16, "172.27.40.2")},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			servers, search, remarks := endpoint.ParseResolvConf(strings.NewReader(c.in), "resolv.conf")
+			var got []string
+			for _, s := range servers {
+				got = append(got, s.Address.String())
+			}
+			assert.Equal(t, c.servers, got)
+			assert.Equal(t, c.search, search)
+			if assert.Len(t, remarks, len(c.remarks), remarks) {
+				for i, want := range c.remarks {
+					assert.Contains(t, remarks[i], want)
+					assert.NotContains(t, remarks[i], "\x1b")
+				}
+			}
+		})
+	}
+}
+
+func slices(n int, s string) (out []string) {
+	for range n {
+		out = append(out, s)
+	}
+	return out
+}
+
+func TestParseHosts(t *testing.T) {
+	lines, remarks := endpoint.ParseHosts(strings.NewReader("127.0.0.1 localhost\n# 1.2.3.4 no\n203.0.113.99 bookings.kittiwake.example bookings # by hand\nnonsense here\n::1\n"), "hosts")
+	assert.Empty(t, remarks)
+	assert.Equal(t, []endpoint.HostsLine{
+		{Address: netip.MustParseAddr("127.0.0.1"), Names: []string{"localhost"}},
+		{Address: netip.MustParseAddr("203.0.113.99"), Names: []string{"bookings.kittiwake.example", "bookings"}},
+	}, lines)
+	e := endpoint.Endpoint{Hosts: lines}
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("203.0.113.99")}, e.HostsEntries("Bookings"))
+	assert.Empty(t, e.HostsEntries("weather"))
+
+	var big bytes.Buffer
+	for i := range 50_000 {
+		fmt.Fprintf(&big, "10.%d.%d.%d host-%d\n", i>>16, i>>8&255, i&255, i)
+	}
+	lines, _ = endpoint.ParseHosts(&big, "hosts")
+	assert.Len(t, lines, 50_000)
+}
+
+func FuzzParseFiles(f *testing.F) {
+	f.Add([]byte("nameserver 1.2.3.4\nsearch a\n127.0.0.1 x\n"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		servers, search, remarks := endpoint.ParseResolvConf(bytes.NewReader(in), "f")
+		lines, _ := endpoint.ParseHosts(bytes.NewReader(in), "f")
+		for _, s := range servers {
+			if !s.Address.IsValid() {
+				t.Fatal("a resolver without an address")
+			}
+		}
+		for _, text := range append(search, remarks...) {
+			if strings.ContainsAny(text, "\x1b\r\n") {
+				t.Fatalf("%q reaches the screen", text)
+			}
+		}
+		for _, l := range lines {
+			if !l.Address.IsValid() || len(l.Names) == 0 {
+				t.Fatalf("%+v", l)
+			}
+		}
+	})
+}
+
+func prefix(s string) endpoint.Address { return endpoint.Address{Prefix: netip.MustParsePrefix(s)} }
+
+func TestFacts(t *testing.T) {
+	addr := netip.MustParseAddr
+	e := &endpoint.Endpoint{
+		Interfaces: []endpoint.Interface{
+			{Name: "lo", Kind: endpoint.LoopbackKind, Up: true, Carrier: endpoint.CarrierPresent, Addresses: []endpoint.Address{prefix("127.0.0.1/8")}},
+			{Name: "br0", Kind: endpoint.Bridge, Up: true, Carrier: endpoint.CarrierPresent, Addresses: []endpoint.Address{prefix("10.0.0.1/8")}},
+			{Name: "eth0", Kind: endpoint.Wired, Up: true, Carrier: endpoint.CarrierPresent, Addresses: []endpoint.Address{prefix("172.27.40.23/24"), prefix("169.254.9.9/16"), prefix("fe80::1/64"), prefix("2001:db8:40::23/64")}},
+			{Name: "eth1", Kind: endpoint.Wired},
+		},
+		Resolvers: []endpoint.Resolver{{Address: addr("127.0.0.53"), Stub: true}, {Address: addr("172.27.40.2"), Behind: true}, {Address: addr("172.27.40.2"), Behind: true}},
+	}
+	route := func(to, via, port string, metric int) endpoint.Route {
+		r := endpoint.Route{To: netip.MustParsePrefix(to), Interface: port, Metric: metric, Verdict: endpoint.Forward}
+		if via != "" {
+			r.Via = addr(via)
+		}
+		return r
+	}
+	name, ok := e.Choose()
+	assert.True(t, ok)
+	assert.Equal(t, "eth0", name, "without a default route the wired port that is alive")
+	e.Routes = []endpoint.Route{route("0.0.0.0/0", "172.27.40.9", "eth0", 200), route("0.0.0.0/0", "10.0.0.9", "br0", 100), route("::/0", "fe80::9", "eth0", 0), route("172.27.40.0/24", "", "eth0", 0)}
+	name, _ = e.Choose()
+	assert.Equal(t, "br0", name, "the best default route")
+	gw, _ := e.Gateway("eth0", false)
+	assert.Equal(t, addr("172.27.40.9"), gw)
+	gw, _ = e.Gateway("eth0", true)
+	assert.Equal(t, addr("fe80::9"), gw)
+	_, ok = e.Gateway("eth1", false)
+	assert.False(t, ok)
+	eth0, _ := e.Interface("eth0")
+	assert.Len(t, eth0.Usable(false), 1)
+	assert.Len(t, eth0.Usable(true), 1)
+	self, ok := eth0.SelfAssigned()
+	assert.True(t, ok)
+	assert.Equal(t, "169.254.9.9/16", self.Prefix.String())
+	assert.True(t, eth0.OnLink(addr("172.27.40.1")))
+	assert.True(t, eth0.OnLink(addr("fe80::7%eth0")), "a zone does not matter")
+	assert.False(t, eth0.OnLink(addr("172.27.41.1")))
+	assert.True(t, e.Owns(addr("172.27.40.23")))
+	assert.Equal(t, []netip.Addr{addr("172.27.40.2")}, e.AskedResolvers(), "what stands behind the stub, once")
+	none := &endpoint.Endpoint{Interfaces: e.Interfaces[:1]}
+	_, ok = none.Choose()
+	assert.False(t, ok, "loopback alone is no port")
+}
+
+// Every constant has a name of its own.
+func TestNames(t *testing.T) {
+	seen := map[string]bool{}
+	for _, s := range []fmt.Stringer{endpoint.OtherKind, endpoint.Wired, endpoint.Wireless, endpoint.LoopbackKind, endpoint.Bridge, endpoint.Tunnel} {
+		assert.False(t, seen[s.String()] || s.String() == "", s.String())
+		seen[s.String()] = true
+	}
+	for s := endpoint.NeighbourUnknown; s <= endpoint.NoARP; s++ {
+		assert.NotEmpty(t, s.String())
+	}
+	for v := endpoint.RouteUnknown; v <= endpoint.LocalRoute; v++ {
+		assert.NotEmpty(t, v.String())
+	}
+	for o := endpoint.OriginUnknown; o <= endpoint.ByRoutingDaemon; o++ {
+		assert.NotEmpty(t, o.String())
+	}
+	hw, ok := endpoint.HardwareFrom([]byte{2, 0, 0, 0, 0x10, 0x17})
+	assert.True(t, ok)
+	assert.Equal(t, "02:00:00:00:10:17", hw.String())
+	_, ok = endpoint.HardwareFrom([]byte{1, 2, 3})
+	assert.False(t, ok)
+}

@@ -1,0 +1,80 @@
+package fault_test
+
+import (
+	"encoding/json"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/scenario"
+)
+
+var kebab = regexp.MustCompile(`^[a-z]+(-[a-z]+)*$`)
+
+func TestCatalogue(t *testing.T) {
+	checks := map[string]bool{"filter": true} // shown among the others, without a check of its own
+	for _, c := range verdict.Judge(evidencetest.Healthy()).Checks {
+		checks[c.ID] = true
+	}
+	expected := map[string]bool{} // by some scenario
+	for _, name := range scenario.Names() {
+		s, err := scenario.Load(name)
+		require.NoError(t, err)
+		for _, id := range slices.Concat([]string{s.Expect.Fault}, s.Expect.Also, s.Expect.Remarks) {
+			expected[id] = true
+		}
+	}
+	seen := map[string]bool{}
+	zone := fault.NoZone
+	for _, f := range slices.Concat(fault.Catalogue, fault.Remarks) {
+		t.Run(f.ID, func(t *testing.T) {
+			assert.Regexp(t, kebab, f.ID)
+			assert.False(t, seen[f.ID], "an id stands for one fault")
+			seen[f.ID] = true
+			assert.NotEqual(t, fault.NoZone, f.Zone)
+			assert.NotEmpty(t, f.Title())
+			assert.False(t, strings.HasSuffix(f.Title(), "."), "a title is no sentence")
+			assert.Greater(t, len(f.Explanation()), 80, "what it looks like, what it is mistaken for, how to mend it")
+			assert.NotContains(t, f.Explanation(), "\n")
+			assert.NotEmpty(t, f.Needs)
+			for _, k := range f.Needs {
+				assert.Contains(t, evidence.Kinds(), k)
+			}
+			assert.True(t, checks[f.Check], "check %q is shown", f.Check)
+			assert.True(t, expected[f.ID], "some scenario shows it")
+		})
+	}
+	for _, f := range fault.Catalogue {
+		assert.GreaterOrEqual(t, f.Zone, zone, "%s: the catalogue goes from the host outwards", f.ID)
+		zone = f.Zone
+	}
+}
+
+func TestEveryEvidenceKindHasAName(t *testing.T) {
+	seen := map[string]bool{}
+	for _, k := range evidence.Kinds() {
+		b, err := json.Marshal(k)
+		require.NoError(t, err)
+		assert.Regexp(t, kebab, strings.Trim(string(b), `"`))
+		assert.False(t, seen[string(b)])
+		seen[string(b)] = true
+	}
+	_, err := json.Marshal(evidence.Kind(200))
+	assert.Error(t, err)
+}
+
+func TestWordsForTimesAndLists(t *testing.T) {
+	assert.Equal(t, "0.40 ms", fault.Millis(400_000))
+	assert.Equal(t, "21 ms", fault.Millis(20_900_000))
+	assert.Equal(t, "1.6 s", fault.Millis(1_600_000_000))
+	many := slices.Repeat(evidencetest.Healthy().Endpoint.AskedResolvers(), 4)
+	assert.Equal(t, "172.27.40.2, 203.0.113.53, 172.27.40.2, 203.0.113.53, 172.27.40.2, 203.0.113.53, and 2 more", fault.List(many))
+}

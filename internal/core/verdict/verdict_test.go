@@ -1,0 +1,437 @@
+package verdict_test
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+)
+
+// A case is a change to the healthy set and what must follow from it.
+type testCase struct {
+	name       string
+	change     func(*evidence.Set)
+	zone       verdict.Zone
+	fault      string
+	confidence verdict.Confidence // "" does not matter
+	says       string             // in the sentence
+	next       string             // in the first step
+	also       []string
+	remarks    []string
+	cleared    []string
+	possible   []string
+}
+
+func noAddress(s *evidence.Set) {
+	Port(s).Addresses = nil
+	s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil
+	s.Routes, s.Neighbours, s.Lookups, s.Connects, s.Hops, s.Echoes, s.Conflicts = nil, nil, nil, nil, nil, nil, nil
+}
+
+func none(s *evidence.Set) { s.Discovery.Offers, s.Discovery.Discovers = nil, 3 }
+
+func answeredBy(code string, addrs ...netip.Addr) func(netip.Addr) evidence.Lookup {
+	return func(server netip.Addr) evidence.Lookup {
+		return evidence.Lookup{RCode: code, Addresses: addrs, Reply: Answer(server, 1)}
+	}
+}
+
+func unanswered(netip.Addr) evidence.Lookup { return evidence.Lookup{Asks: 3, Reply: Silence()} }
+
+var cases = []testCase{
+	{name: "healthy", zone: verdict.None, confidence: verdict.Certain, says: "accepts connections on port 443", cleared: []string{"gateway-silent", "uplink-down", "service-refused", "address-conflict"}},
+	{name: "healthy without frames is only likely", change: WithoutFrames, zone: verdict.None, confidence: verdict.Likely},
+	{name: "interface down", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false; s.Discovery = nil }, zone: verdict.Host, fault: "interface-down", confidence: verdict.Certain, says: "eth0", next: "ip link set dev eth0 up", possible: []string{"no-carrier", "gateway-not-set", "dhcp-silent"}},
+	{name: "no port at all", change: func(s *evidence.Set) {
+		noAddress(s)
+		s.Endpoint.Interfaces = s.Endpoint.Interfaces[:1]
+		s.Interface = ""
+	}, zone: verdict.Host, fault: "interface-down", says: "no network port"},
+	{name: "no carrier", change: func(s *evidence.Set) { noAddress(s); Port(s).Carrier = endpoint.CarrierAbsent; s.Discovery = nil }, zone: verdict.Host, fault: "no-carrier", confidence: verdict.Certain, next: "cable", cleared: []string{"interface-down"}},
+	{name: "no association", change: func(s *evidence.Set) {
+		noAddress(s)
+		Port(s).Carrier, Port(s).Kind, s.Discovery = endpoint.CarrierAbsent, endpoint.Wireless, nil
+	}, zone: verdict.Host, fault: "no-carrier", says: "radio"},
+	{name: "no address, one offered", change: noAddress, zone: verdict.Host, fault: "no-address", confidence: verdict.Certain, says: "172.27.40.23/24", next: "automatic (DHCP)", cleared: []string{"dhcp-silent", "no-carrier"}},
+	{name: "no address, none offered", change: func(s *evidence.Set) { noAddress(s); none(s) }, zone: verdict.LocalSubnet, fault: "dhcp-silent", confidence: verdict.Certain, cleared: []string{"no-address", "self-assigned-address"}},
+	{name: "no address, nobody may ask", change: func(s *evidence.Set) { noAddress(s); WithoutFrames(s) }, zone: verdict.Undetermined, confidence: verdict.Maybe, says: "DHCP", next: "allow it", possible: []string{"no-address", "dhcp-silent"}},
+	{name: "one discover is not enough to call a server silent", change: func(s *evidence.Set) { noAddress(s); s.Discovery.Offers = nil }, zone: verdict.LocalSubnet, possible: []string{"dhcp-silent"}},
+	{name: "self-assigned, one offered", change: func(s *evidence.Set) {
+		noAddress(s)
+		Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
+	}, zone: verdict.Host, fault: "self-assigned-address", says: "169.254.7.7", cleared: []string{"no-address", "dhcp-silent"}},
+	{name: "self-assigned, none offered", change: func(s *evidence.Set) {
+		noAddress(s)
+		none(s)
+		Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
+	}, zone: verdict.LocalSubnet, fault: "dhcp-silent", says: "169.254.7.7"},
+	{name: "mask too narrow explains the missing gateway", change: func(s *evidence.Set) {
+		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 28)
+		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
+	}, zone: verdict.Host, fault: "mask-too-narrow", confidence: verdict.Certain, says: "172.27.40.1", next: "172.27.40.23/24, mask 255.255.255.0, gateway 172.27.40.1", possible: []string{"gateway-not-set"}},
+	{name: "a single address with its gateway on the link is no fault", change: func(s *evidence.Set) {
+		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 32)
+	}, zone: verdict.None, cleared: []string{"mask-too-narrow", "gateway-outside-subnet"}},
+	{name: "no gateway", change: func(s *evidence.Set) {
+		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
+	}, zone: verdict.Host, fault: "gateway-not-set", confidence: verdict.Certain, next: "Set the gateway to 172.27.40.1", cleared: []string{"mask-too-narrow", "route-blocked"}},
+	{name: "no gateway, and none needed", change: func(s *evidence.Set) {
+		onSegment(s)
+		s.Endpoint.Routes = nil
+	}, zone: verdict.None, also: []string{"gateway-not-set"}},
+	{name: "gateway one octet off", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		wrong := netip.MustParseAddr("172.27.41.1")
+		s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Neighbours[0].Asked = wrong, wrong, wrong
+	}, zone: verdict.Host, fault: "gateway-outside-subnet", confidence: verdict.Certain, says: "octet 3 is 41", next: "172.27.40.1"},
+	{name: "gateway by hand, to an address that nobody has", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		wrong := netip.MustParseAddr("172.27.40.11")
+		s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Neighbours[0].Asked = wrong, wrong, wrong
+	}, zone: verdict.Host, fault: "gateway-silent", says: "the segment's router is 172.27.40.1", next: "Set the gateway to 172.27.40.1"},
+	{name: "a blackhole", change: func(s *evidence.Set) {
+		s.Routes[0] = endpoint.RouteAnswer{To: Bookings, Verdict: endpoint.Blackhole}
+		s.Connects, s.Hops = nil, Path(NS, Gateway, Edge, Provider, Exchange, NS)
+		s.Echoes = s.Echoes[:1]
+	}, zone: verdict.Host, fault: "route-blocked", says: "203.0.113.80"},
+	{name: "sending is forbidden here", change: func(s *evidence.Set) {
+		Unnamed(s, func(netip.Addr) evidence.Lookup {
+			return evidence.Lookup{Reply: evidence.Reply{Outcome: evidence.LocalError, Forbidden: true, Reason: "rules"}}
+		})
+	}, zone: verdict.Host, fault: "host-firewall", confidence: verdict.Certain, cleared: []string{"gateway-silent"}},
+	{name: "answers arrive and are lost", change: func(s *evidence.Set) {
+		Unnamed(s, unanswered)
+		s.Arrivals = []evidence.Arrival{{From: Core, Proto: "udp", Port: 53}}
+	}, zone: verdict.Host, fault: "host-firewall", says: "172.27.40.2"},
+	{name: "no name server", change: func(s *evidence.Set) { s.Endpoint.Resolvers = nil; Unnamed(s, unanswered); s.Lookups = nil }, zone: verdict.Host, fault: "resolver-not-set", confidence: verdict.Certain, next: "172.27.40.2"},
+	{name: "no name server, and none needed", change: func(s *evidence.Set) {
+		byAddress(s)
+		s.Endpoint.Resolvers, s.Lookups = nil, nil
+	}, zone: verdict.None, also: []string{"resolver-not-set"}},
+	{name: "loopback dead", change: func(s *evidence.Set) { s.Loopback[0].Reply = Silence() }, zone: verdict.None, also: []string{"stack-broken"}},
+	{name: "conflict and nothing reached", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: endpoint.HardwareAddr{2, 9}, Reply: Answer(Own, 1)}
+	}, zone: verdict.LocalSubnet, fault: "address-conflict", says: "172.27.40.23", also: []string{"gateway-silent"}},
+	{name: "conflict that is not in the way yet", change: func(s *evidence.Set) {
+		s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: endpoint.HardwareAddr{2, 9}, Reply: Answer(Own, 1)}
+	}, zone: verdict.None, also: []string{"address-conflict"}},
+	{name: "nobody on the segment", change: func(s *evidence.Set) {
+		isolated(s)
+	}, zone: verdict.LocalSubnet, fault: "segment-isolated", confidence: verdict.Certain, possible: []string{"gateway-silent"}, cleared: []string{"no-carrier"}},
+	{name: "nobody, without frames", change: func(s *evidence.Set) {
+		isolated(s)
+		WithoutFrames(s)
+	}, zone: verdict.LocalSubnet, fault: "segment-isolated", confidence: verdict.Likely},
+	{name: "nobody asked yet proves nothing", change: func(s *evidence.Set) {
+		isolated(s)
+		s.SweepDone = false
+	}, zone: verdict.Undetermined, possible: []string{"segment-isolated", "gateway-silent"}},
+	{name: "silent gateway", change: GatewayGone, zone: verdict.LocalSubnet, fault: "gateway-silent", confidence: verdict.Certain, says: "1 neighbour", cleared: []string{"segment-isolated", "no-address"}, possible: []string{"uplink-down", "gateway-does-not-forward"}},
+	{name: "gateway that drops all", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		s.Neighbours[0] = evidence.Neighbour{Asked: Gateway, Method: "arp", Asks: 1, Reply: Answer(Gateway, 0.4)}
+	}, zone: verdict.LocalSubnet, fault: "gateway-does-not-forward", confidence: verdict.Likely, cleared: []string{"gateway-silent"}},
+	{name: "gateway that drops all, without frames", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		s.Neighbours[0] = evidence.Neighbour{Asked: Gateway, Method: "by the kernel", Asks: 1, Reply: Answer(Gateway, 0.4)}
+		WithoutFrames(s)
+	}, zone: verdict.Undetermined, says: "what arrives at the port", possible: []string{"host-firewall", "gateway-does-not-forward"}},
+	{name: "uplink down", change: func(s *evidence.Set) {
+		cutAfter(s, Gateway)
+	}, zone: verdict.Beyond, fault: "uplink-down", confidence: verdict.Certain, cleared: []string{"gateway-silent", "segment-isolated"}},
+	{name: "uplink down, and the gateway says so with its outer address", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		s.Neighbours[0].Reply, s.Echoes[0].Reply = Answer(Gateway, 0.4), Answer(Gateway, 0.4)
+		s.Connects[0].Reply = Said(netip.MustParseAddr("198.51.100.2"), evidence.NoHost, 1)
+	}, zone: verdict.Beyond, fault: "uplink-down", confidence: verdict.Certain, cleared: []string{"gateway-silent"}},
+	{name: "a kernel's own word is nobody else's", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		for i := range s.Hops {
+			s.Hops[i].Reply = Said(Own, evidence.NoHost, 1)
+		}
+		s.Connects[0].Reply = Said(Own, evidence.NoHost, 1)
+	}, zone: verdict.LocalSubnet, fault: "gateway-silent"},
+	{name: "path stops", change: func(s *evidence.Set) {
+		cutAfter(s, Gateway, Edge, Provider)
+	}, zone: verdict.Beyond, fault: "path-stops", confidence: verdict.Certain, says: "198.51.100.9, hop 3", cleared: []string{"uplink-down"}, possible: []string{"resolver-silent", "destination-silent"}},
+	{name: "one target alone cannot tell a cut path from a dead host", change: func(s *evidence.Set) {
+		cutAfter(s, Gateway, Edge)
+		s.Hops = Path(Bookings, Gateway, Edge, netip.Addr{}, netip.Addr{})
+		s.Endpoint.Resolvers = s.Endpoint.Resolvers[:1]
+		s.Lookups = s.Lookups[:1]
+	}, zone: verdict.Beyond, confidence: verdict.Maybe, possible: []string{"path-stops", "destination-silent"}, cleared: []string{"uplink-down"}},
+	{name: "routing loop", change: func(s *evidence.Set) {
+		cutAfter(s, Gateway, Edge, Provider)
+		s.Hops = slices.Concat(Path(Bookings, Gateway, Edge, Provider, Edge, Provider, Edge), Path(NS, Gateway, Edge, Provider, Edge))
+	}, zone: verdict.Beyond, fault: "routing-loop", confidence: verdict.Certain, says: "198.51.100.1", cleared: []string{"path-stops"}},
+	{name: "unreachable", change: func(s *evidence.Set) {
+		alone(s, Said(Exchange, evidence.NoHost, 4))
+	}, zone: verdict.Beyond, fault: "destination-unreachable", confidence: verdict.Certain, says: "198.51.100.13", cleared: []string{"uplink-down", "path-stops"}},
+	{name: "prohibited", change: func(s *evidence.Set) {
+		alone(s, Said(Edge, evidence.Prohibited, 2))
+	}, zone: verdict.Beyond, fault: "prohibited-by-policy", confidence: verdict.Certain, says: "198.51.100.1"},
+	{name: "a filter that plays a closed port", change: func(s *evidence.Set) {
+		alone(s, Said(Edge, evidence.NoPort, 2))
+	}, zone: verdict.Beyond, fault: "prohibited-by-policy", confidence: verdict.Likely},
+	{name: "silent target, others answer", change: func(s *evidence.Set) {
+		alone(s, Silence())
+	}, zone: verdict.Beyond, fault: "destination-silent", confidence: verdict.Likely, says: "after 198.51.100.13, hop 4", cleared: []string{"path-stops", "service-refused"}},
+	{name: "refused", change: func(s *evidence.Set) {
+		s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Bookings, RTT: 20 * time.Millisecond}
+	}, zone: verdict.Beyond, fault: "service-refused", confidence: verdict.Certain, cleared: []string{"service-filtered", "destination-unreachable", "routing-loop"}},
+	{name: "refused by a neighbour lies in the local subnet", change: func(s *evidence.Set) {
+		onSegment(s)
+		s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Core, RTT: time.Millisecond}
+	}, zone: verdict.LocalSubnet, fault: "service-refused"},
+	{name: "filtered", change: Unserved, zone: verdict.Beyond, fault: "service-filtered", confidence: verdict.Certain, cleared: []string{"service-refused", "path-stops"}},
+	{name: "echo ignored, service works", change: func(s *evidence.Set) {
+		s.Echoes[1].Reply = Silence()
+	}, zone: verdict.None, remarks: []string{"echo-filtered"}, cleared: []string{"destination-silent"}},
+	{name: "gateway ignores echo", change: func(s *evidence.Set) { s.Echoes[0].Reply = Silence() }, zone: verdict.None, remarks: []string{"gateway-ignores-echo"}, cleared: []string{"gateway-silent"}},
+	{name: "silent hop", change: func(s *evidence.Set) { s.Hops = Path(Bookings, Gateway, netip.Addr{}, Provider, Exchange, Bookings) }, zone: verdict.None, remarks: []string{"hop-silent"}},
+	{name: "no such name", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NXDOMAIN")) }, zone: verdict.Beyond, fault: "name-not-found", confidence: verdict.Certain, says: "bookings.kittiwake.example"},
+	{name: "a name without an address", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NOERROR")) }, zone: verdict.Beyond, fault: "name-not-found"},
+	{name: "no such name, one server silent", change: func(s *evidence.Set) {
+		Unnamed(s, answeredBy("NXDOMAIN"))
+		s.Lookups[0].Reply = Silence()
+	}, zone: verdict.Beyond, fault: "name-not-found", confidence: verdict.Likely, also: []string{"resolver-silent-local"}},
+	{name: "servers fail", change: func(s *evidence.Set) { Unnamed(s, answeredBy("SERVFAIL")) }, zone: verdict.Beyond, fault: "name-server-failing"},
+	{name: "servers fail because they are cut off", change: func(s *evidence.Set) {
+		Unnamed(s, answeredBy("SERVFAIL"))
+		s.Endpoint.Resolvers, s.Lookups = s.Endpoint.Resolvers[:1], s.Lookups[:1]
+		s.Hops = Path(NS, Gateway, netip.Addr{}, netip.Addr{})
+	}, zone: verdict.Beyond, fault: "uplink-down", possible: []string{"name-server-failing"}},
+	{name: "the server on the segment is dead, the other has the name", change: func(s *evidence.Set) {
+		s.Lookups[0].Reply, s.Lookups[0].Addresses = Silence(), nil
+	}, zone: verdict.None, also: []string{"resolver-silent-local"}},
+	{name: "the only server is on the segment and dead", change: func(s *evidence.Set) {
+		s.Endpoint.Resolvers = s.Endpoint.Resolvers[:1]
+		Unnamed(s, unanswered)
+	}, zone: verdict.LocalSubnet, fault: "resolver-silent-local", cleared: []string{"resolver-silent", "resolver-not-set"}},
+	{name: "the only server is beyond, there, and closed", change: func(s *evidence.Set) {
+		s.Endpoint.Resolvers = s.Endpoint.Resolvers[1:]
+		Unnamed(s, func(server netip.Addr) evidence.Lookup {
+			return evidence.Lookup{Reply: evidence.Reply{Outcome: evidence.Refused, From: server, Why: evidence.NoPort}}
+		})
+	}, zone: verdict.Beyond, fault: "resolver-silent", confidence: verdict.Certain, cleared: []string{"resolver-silent-local", "uplink-down"}},
+	{name: "the only server is beyond and gone, routers answer", change: func(s *evidence.Set) {
+		s.Endpoint.Resolvers = s.Endpoint.Resolvers[1:]
+		Unnamed(s, unanswered)
+		s.Hops = Path(NS, Gateway, Edge, Provider, Exchange, netip.Addr{})
+	}, zone: verdict.Beyond, fault: "resolver-silent", confidence: verdict.Likely},
+	{name: "no target: in order as far as the gateway", change: func(s *evidence.Set) { s.Target = target.Target{}; s.Connects, s.Routes = nil, nil }, zone: verdict.None, says: "nothing beyond was asked for"},
+	{name: "no target, no gateway", change: func(s *evidence.Set) {
+		s.Target = target.Target{}
+		s.Endpoint.Routes, s.Connects, s.Routes, s.Hops = nil, nil, nil, nil
+	}, zone: verdict.Host, fault: "gateway-not-set"},
+	{name: "hosts file names the target", change: func(s *evidence.Set) {
+		s.Endpoint.Hosts = []endpoint.HostsLine{{Address: Bookings, Names: []string{"bookings.kittiwake.example"}}}
+		s.Endpoint.Resolvers, s.Lookups = nil, nil
+	}, zone: verdict.None, also: []string{"resolver-not-set"}},
+	{name: "one family of two fails", change: func(s *evidence.Set) {
+		six := netip.MustParseAddr("2001:db8:113::70")
+		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
+		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.Forward, Interface: "eth0", Via: netip.MustParseAddr("fe80::1")})
+		s.Connects = append(s.Connects, evidence.Connect{To: netip.AddrPortFrom(six, 443), Reply: Silence()})
+	}, zone: verdict.Beyond},
+	{name: "a family without a route does not count", change: func(s *evidence.Set) {
+		six := netip.MustParseAddr("2001:db8:113::70")
+		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
+		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.NoRoute})
+	}, zone: verdict.None},
+}
+
+func byAddress(s *evidence.Set) { s.Target, _ = target.Parse("203.0.113.80:443") }
+
+func onSegment(s *evidence.Set) {
+	s.Target, _ = target.Parse("172.27.40.2:443")
+	s.Routes = []endpoint.RouteAnswer{{To: Core, Verdict: endpoint.Forward, Interface: "eth0", Source: Own}}
+	s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(Core, 443), Reply: Answer(Core, 1)}}
+	s.Hops = nil
+}
+
+func isolated(s *evidence.Set) {
+	GatewayGone(s)
+	none(s)
+	s.Neighbours[1].Reply, s.Neighbours[1].Hardware = Silence(), nil
+	Unnamed(s, unanswered)
+	s.Swept, s.SweepDone = 253, true
+}
+
+// cutAfter lets every path end after these hops, for good.
+func cutAfter(s *evidence.Set, hops ...netip.Addr) {
+	GatewayGone(s)
+	s.Neighbours[0].Reply, s.Echoes[0].Reply = Answer(Gateway, 0.4), Answer(Gateway, 0.4)
+	silent := append(slices.Clone(hops), netip.Addr{}, netip.Addr{})
+	s.Hops = slices.Concat(Path(Bookings, silent...), Path(NS, silent...))
+}
+
+// alone lets the target fail in one way while all others answer.
+func alone(s *evidence.Set, r evidence.Reply) {
+	s.Connects[0].Reply = r
+	s.Echoes[1].Reply = Silence()
+	s.Hops = slices.Concat(Path(Bookings, Gateway, Edge, Provider, Exchange, netip.Addr{}), Path(NS, Gateway, Edge, Provider, Exchange, NS))
+}
+
+func standing(r verdict.Result, id string) string {
+	s, ok := r.Suspect(id)
+	if !ok {
+		return "not in the catalogue"
+	}
+	return s.Standing.String()
+}
+
+func TestJudge(t *testing.T) {
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			s := Healthy()
+			if c.change != nil {
+				c.change(s)
+			}
+			r := verdict.Judge(s)
+			assert.Equal(t, c.zone, r.Zone, r.Sentence)
+			assert.Equal(t, c.fault, r.Fault, r.Sentence)
+			if c.confidence != "" {
+				assert.Equal(t, c.confidence, r.Confidence)
+			}
+			assert.Contains(t, r.Sentence, c.says)
+			if c.next != "" && assert.NotEmpty(t, r.Next) {
+				assert.Contains(t, r.Next[0], c.next)
+			}
+			var also, remarks []string
+			for _, a := range r.Also {
+				also = append(also, a.Fault)
+			}
+			for _, m := range r.Remarks {
+				remarks = append(remarks, m.Fault.ID)
+			}
+			assert.Equal(t, c.also, also, "also")
+			assert.Equal(t, c.remarks, remarks, "remarks")
+			for _, id := range c.cleared {
+				assert.Equal(t, "cleared", standing(r, id), id)
+			}
+			for _, id := range c.possible {
+				assert.Equal(t, "possible", standing(r, id), id)
+			}
+			assert.True(t, r.Settled, "nothing is under way")
+			if r.Zone == verdict.None {
+				assert.Empty(t, r.Fault)
+			}
+		})
+	}
+}
+
+// shuffled gives the same evidence in another order of arrival.
+func shuffled(s *evidence.Set, rng *rand.Rand) *evidence.Set {
+	c := *s
+	mix := func(n int, swap func(i, j int)) { rng.Shuffle(n, swap) }
+	c.Neighbours, c.Lookups, c.Echoes, c.Connects, c.Hops, c.Heard, c.Routes = slices.Clone(s.Neighbours), slices.Clone(s.Lookups), slices.Clone(s.Echoes), slices.Clone(s.Connects), slices.Clone(s.Hops), slices.Clone(s.Heard), slices.Clone(s.Routes)
+	mix(len(c.Neighbours), func(i, j int) { c.Neighbours[i], c.Neighbours[j] = c.Neighbours[j], c.Neighbours[i] })
+	mix(len(c.Lookups), func(i, j int) { c.Lookups[i], c.Lookups[j] = c.Lookups[j], c.Lookups[i] })
+	mix(len(c.Echoes), func(i, j int) { c.Echoes[i], c.Echoes[j] = c.Echoes[j], c.Echoes[i] })
+	mix(len(c.Connects), func(i, j int) { c.Connects[i], c.Connects[j] = c.Connects[j], c.Connects[i] })
+	mix(len(c.Hops), func(i, j int) { c.Hops[i], c.Hops[j] = c.Hops[j], c.Hops[i] })
+	mix(len(c.Routes), func(i, j int) { c.Routes[i], c.Routes[j] = c.Routes[j], c.Routes[i] })
+	return &c
+}
+
+func TestOrderOfArrivalDoesNotMatter(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := rapid.SampledFrom(cases).Draw(t, "case")
+		seed := rapid.Uint64().Draw(t, "seed")
+		s := Healthy()
+		if c.change != nil {
+			c.change(s)
+		}
+		a, b := verdict.Judge(s), verdict.Judge(shuffled(s, rand.New(rand.NewPCG(seed, 1))))
+		if a.Zone != b.Zone || a.Fault != b.Fault || a.Confidence != b.Confidence || a.Sentence != b.Sentence {
+			t.Fatalf("%s: %s %s %q, in another order %s %s %q", c.name, a.Zone, a.Fault, a.Sentence, b.Zone, b.Fault, b.Sentence)
+		}
+	})
+}
+
+// Evidence that is missing clears nobody of what only it could tell, and never blames anybody.
+func TestWithheldClearsNobody(t *testing.T) {
+	nothing := &evidence.Set{Target: Healthy().Target, Interface: "eth0", Endpoint: Healthy().Endpoint}
+	r := verdict.Judge(nothing)
+	for _, s := range r.Suspects {
+		assert.False(t, s.Standing.Holds(), "%s is %v with no probe answered", s.Fault.ID, s.Standing)
+	}
+	for _, id := range []string{"address-conflict", "segment-isolated", "gateway-silent", "gateway-does-not-forward", "uplink-down", "path-stops", "service-filtered", "name-not-found"} {
+		assert.Equal(t, "possible", standing(r, id), id)
+	}
+	assert.Equal(t, verdict.Undetermined, r.Zone)
+	empty := verdict.Judge(&evidence.Set{})
+	assert.Equal(t, verdict.Undetermined, empty.Zone, "nothing at all is known")
+}
+
+func TestSettled(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		change func(*evidence.Set)
+		open   []evidence.Kind
+		want   bool
+	}{
+		{"healthy does not wait for the trace", nil, []evidence.Kind{evidence.PathTrace, evidence.OtherNeighbours, evidence.DHCPOffer}, true},
+		{"healthy waits for silence", nil, []evidence.Kind{evidence.AddressConflict}, false},
+		{"healthy waits for every name server", nil, []evidence.Kind{evidence.NameLookup}, false},
+		{"nothing is nearer than a port that is down", func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, evidence.Kinds(), true},
+		{"a silent gateway waits for what is nearer", GatewayGone, []evidence.Kind{evidence.ServiceConnect}, false},
+		{"a silent gateway does not wait for what lies behind", GatewayGone, []evidence.Kind{evidence.TargetEcho, evidence.PathTrace}, true},
+		{"a supported fault waits for what may confirm or clear it", func(s *evidence.Set) { alone(s, Silence()) }, []evidence.Kind{evidence.NameLookup}, false},
+	} {
+		s := Healthy()
+		if c.change != nil {
+			c.change(s)
+		}
+		s.Open = c.open
+		assert.Equal(t, c.want, verdict.Judge(s).Settled, c.name)
+	}
+}
+
+func TestChecksTellWhatWasAskedAndHeard(t *testing.T) {
+	for _, c := range cases {
+		s := Healthy()
+		if c.change != nil {
+			c.change(s)
+		}
+		r := verdict.Judge(s)
+		zone := fault.NoZone
+		for _, check := range r.Checks {
+			assert.NotEmpty(t, check.Fact, "%s: %s", c.name, check.ID)
+			assert.NotEmpty(t, check.Asked, "%s: %s", c.name, check.ID)
+			assert.NotEmpty(t, check.Means, "%s: %s", c.name, check.ID)
+			assert.GreaterOrEqual(t, check.Zone, zone, "%s: %s comes in the order of the zones", c.name, check.ID)
+			zone = check.Zone
+		}
+		if s, ok := r.Suspect(r.Fault); ok && r.Fault != "" {
+			i := slices.IndexFunc(r.Checks, func(k verdict.Check) bool { return k.ID == s.Fault.Check })
+			if i >= 0 {
+				assert.Equal(t, verdict.Broken, r.Checks[i].State, "%s: the fault's own check is broken", c.name)
+				assert.NotEmpty(t, r.Checks[i].Mend, c.name)
+			}
+		}
+	}
+}
+
+func TestWordsOfTheContract(t *testing.T) {
+	for _, s := range []verdict.State{verdict.StateUnknown, verdict.Holds, verdict.Strained, verdict.Broken, verdict.Skipped} {
+		b, err := json.Marshal(s)
+		require.NoError(t, err)
+		assert.Contains(t, []string{`"holds"`, `"strained"`, `"broken"`, `"unknown"`, `"skipped"`}, string(b))
+	}
+}
