@@ -99,6 +99,7 @@ type Arrival struct {
 	Size         int       // octets of payload
 	At           time.Time // when this process learnt of it, with a monotonic reading
 	Stamp        time.Time // when the kernel got it, wall clock; zero if it does not say
+	Departed     time.Time // when the kernel sent what this answers, wall clock; zero if it does not say
 	Reason       string    // with LocalError
 }
 

@@ -154,7 +154,7 @@ func (s *echoSocket) receive(e *Echoer) {
 // reply turns an arrival into evidence about a packet sent at that time.
 func reply(a machine.Arrival, sent time.Time) evidence.Reply {
 	return evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode,
-		HopLimitLeft: a.HopLimitLeft, Reason: a.Reason, RTT: rtt.RoundTrip(sent, a.At, a.Stamp)}
+		HopLimitLeft: a.HopLimitLeft, Reason: a.Reason, RTT: rtt.RoundTrip(sent, a.At, rtt.Stamps{Departed: a.Departed, Arrived: a.Stamp})}
 }
 
 // payload is what echo requests and datagrams carry: a pattern that a middlebox may mangle and a reader of a capture recognizes.

@@ -6,19 +6,26 @@ import "time"
 // clockStep is the difference between wall and monotonic clock, over one probe, from which on the wall clock was set in between.
 const clockStep = time.Millisecond
 
-// RoundTrip gives the time from sent to received. stamp is the kernel's wall-clock time of receipt, which lacks the delay until this process
-// ran; it is used when it is there and plausible. If the wall clock was set between the two, which shows against the monotonic
-// clock, the monotonic difference is taken. sent and received must carry monotonic readings (time.Now gives them).
-func RoundTrip(sent, received, stamp time.Time) time.Duration {
+// Stamps are the kernel's wall-clock times of one exchange; each may be zero, when the kernel does not say.
+type Stamps struct{ Departed, Arrived time.Time }
+
+// RoundTrip gives the time from sent to received, which this process saw. The kernel's own stamps lack the delay before it was handed the packet and
+// after it had the answer; they are used where they are there and plausible. If the wall clock was set between the two, which shows against
+// the monotonic clock, the monotonic difference is taken. sent and received must carry monotonic readings (time.Now gives them).
+func RoundTrip(sent, received time.Time, k Stamps) time.Duration {
 	mono := received.Sub(sent)
-	if stamp.IsZero() {
+	if k.Arrived.IsZero() {
 		return mono
 	}
-	wall := received.Round(0).Sub(sent.Round(0))
+	began := sent.Round(0)
+	wall := received.Round(0).Sub(began)
 	if step := wall - mono; step > clockStep || step < -clockStep {
 		return mono
 	}
-	if exact := stamp.Sub(sent.Round(0)); exact > 0 && exact <= mono {
+	if k.Departed.After(began) && k.Departed.Before(k.Arrived) {
+		began = k.Departed
+	}
+	if exact := k.Arrived.Sub(began); exact > 0 && exact <= mono {
 		return exact
 	}
 	return mono

@@ -15,17 +15,22 @@ func TestRoundTrip(t *testing.T) {
 	sent := time.Now()
 	received := sent.Add(5 * time.Millisecond) // keeps the monotonic reading
 	wall := sent.Round(0)
+	after := func(d time.Duration) time.Time { return wall.Add(d) }
 	for _, c := range []struct {
-		name            string
-		received, stamp time.Time
-		want            time.Duration
+		name   string
+		stamps rtt.Stamps
+		want   time.Duration
 	}{
-		{"no stamp", received, time.Time{}, 5 * time.Millisecond},
-		{"the kernel knew earlier than this process", received, wall.Add(4 * time.Millisecond), 4 * time.Millisecond},
-		{"a stamp before sending is nonsense", received, wall.Add(-time.Second), 5 * time.Millisecond},
-		{"a stamp after receipt is nonsense", received, wall.Add(time.Second), 5 * time.Millisecond},
+		{"no stamp", rtt.Stamps{}, 5 * time.Millisecond},
+		{"the kernel knew earlier than this process", rtt.Stamps{Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
+		{"and sent later", rtt.Stamps{Departed: after(time.Millisecond), Arrived: after(4 * time.Millisecond)}, 3 * time.Millisecond},
+		{"a departure without arrival says nothing", rtt.Stamps{Departed: after(time.Millisecond)}, 5 * time.Millisecond},
+		{"a departure before it was handed over is nonsense", rtt.Stamps{Departed: after(-time.Second), Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
+		{"a departure after arrival is nonsense", rtt.Stamps{Departed: after(6 * time.Millisecond), Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
+		{"an arrival before sending is nonsense", rtt.Stamps{Arrived: after(-time.Second)}, 5 * time.Millisecond},
+		{"an arrival after receipt is nonsense", rtt.Stamps{Arrived: after(time.Second)}, 5 * time.Millisecond},
 	} {
-		assert.Equal(t, c.want, rtt.RoundTrip(sent, c.received, c.stamp), c.name)
+		assert.Equal(t, c.want, rtt.RoundTrip(sent, received, c.stamps), c.name)
 	}
 }
 

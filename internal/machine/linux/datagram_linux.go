@@ -52,7 +52,7 @@ func (p *datagramPort) Receive(ctx context.Context) ([]byte, machine.Arrival, er
 				continue
 			}
 			return nil, machine.Arrival{}, ctx.Err()
-		case err != nil && isClosed(err):
+		case p.ended(err):
 			return nil, machine.Arrival{}, net.ErrClosed
 		case err != nil:
 			return nil, machine.Arrival{}, translate("receiving", err)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"sync"
 	"time"
 
 	"golang.org/x/net/icmp"
@@ -23,7 +24,15 @@ type echoPort struct {
 	datagram bool
 	id       uint16
 	buf      []byte
+
+	mu       sync.Mutex
+	number   uint32               // of the next packet, as the kernel counts them
+	seqs     map[uint32]uint16    // of packets that have not left yet
+	departed map[uint16]time.Time // of those that have
 }
+
+// mostUnstamped bounds what is kept for replies that never come.
+const mostUnstamped = 4096
 
 // OpenEcho implements machine.Machine.
 func (m *live) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
@@ -32,14 +41,15 @@ func (m *live) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
 	if v6 {
 		proto = unix.IPPROTO_ICMPV6
 	}
-	o := options{iface: iface, stamps: true}
+	o := options{iface: iface, stamps: true, departed: true}
 	switch how.How {
 	case "raw":
 		s, err := newSocket(v6, unix.SOCK_RAW, proto, o)
 		if err != nil {
 			return nil, err
 		}
-		p := &echoPort{socket: s, id: freeID(), buf: make([]byte, 1<<16)}
+		p := newEchoPort(s)
+		p.id = freeID()
 		return p, p.filter()
 	case "datagram":
 		o.errors = true
@@ -47,9 +57,15 @@ func (m *live) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &echoPort{socket: s, datagram: true, buf: make([]byte, 1<<16)}, nil
+		p := newEchoPort(s)
+		p.datagram = true
+		return p, nil
 	}
 	return nil, translate("echo: "+how.Why, unix.EPERM)
+}
+
+func newEchoPort(s *socket) *echoPort {
+	return &echoPort{socket: s, buf: make([]byte, 1<<16), seqs: map[uint32]uint16{}, departed: map[uint16]time.Time{}}
 }
 
 // freeID gives each raw port an identifier of its own, so that ports of one process do not read each other's replies.
@@ -90,19 +106,55 @@ func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
 	if err != nil {
 		return time.Time{}, fmt.Errorf("echo request: %w", err)
 	}
-	return p.send(b, netip.AddrPortFrom(r.To, 0), r.HopLimit)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.seqs) > mostUnstamped || len(p.departed) > mostUnstamped {
+		clear(p.seqs)
+		clear(p.departed)
+	}
+	p.seqs[p.number] = r.Seq
+	delete(p.departed, r.Seq)
+	at, err := p.send(b, netip.AddrPortFrom(r.To, 0), r.HopLimit)
+	if err == nil {
+		p.number++
+	}
+	return at, err
+}
+
+// left notes when a packet left.
+func (p *echoPort) left(number uint32, at time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if seq, ok := p.seqs[number]; ok {
+		delete(p.seqs, number)
+		p.departed[seq] = at
+	}
+}
+
+// departure tells when the request of a sequence number left; zero if the kernel did not say.
+func (p *echoPort) departure(seq uint16) time.Time {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := p.departed[seq]
+	delete(p.departed, seq)
+	return at
 }
 
 func (p *echoPort) Receive() (machine.EchoArrival, error) {
 	for {
 		got, err := p.receive(p.buf)
 		switch {
-		case err != nil && isClosed(err):
+		case p.ended(err):
 			return machine.EchoArrival{}, net.ErrClosed
 		case err != nil:
 			return machine.EchoArrival{}, translate("receiving", err)
 		}
+		if got.report != nil && got.report.departed {
+			p.left(got.report.number, got.stamp)
+			continue
+		}
 		if a, ok := p.read(got); ok {
+			a.Departed = p.departure(a.Seq)
 			return a, nil
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -18,9 +19,10 @@ import (
 
 // socket is a non-blocking socket under Go's poller, so that a wait is ended by a deadline or by Close.
 type socket struct {
-	file *os.File
-	raw  syscall.RawConn
-	v6   bool
+	file   *os.File
+	raw    syscall.RawConn
+	v6     bool
+	closed atomic.Bool
 }
 
 // options that every probing socket is given.
@@ -29,6 +31,7 @@ type options struct {
 	hopLimit int
 	errors   bool // ICMP errors into the socket's error queue (IP_RECVERR)
 	stamps   bool // kernel time of receipt, and hop limit of what comes
+	departed bool // kernel time of departure, through the error queue
 }
 
 func newSocket(v6 bool, kind, proto int, o options) (*socket, error) {
@@ -73,10 +76,16 @@ func configure(fd int, v6 bool, o options) error {
 		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1)
 		_ = unix.SetsockoptInt(fd, level, recvHops, 1)
 	}
+	if o.departed {
+		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPING, unix.SOF_TIMESTAMPING_TX_SOFTWARE|unix.SOF_TIMESTAMPING_SOFTWARE|unix.SOF_TIMESTAMPING_OPT_ID|unix.SOF_TIMESTAMPING_OPT_TSONLY)
+	}
 	return nil
 }
 
-func (s *socket) Close() error { return s.file.Close() }
+func (s *socket) Close() error {
+	s.closed.Store(true)
+	return s.file.Close()
+}
 
 // send hands one packet to the kernel, with a hop limit of its own if that is not 0.
 func (s *socket) send(packet []byte, to netip.AddrPort, hopLimit int) (at time.Time, err error) {
@@ -124,11 +133,13 @@ type packet struct {
 	report *queued // set when this came from the error queue
 }
 
-// queued is an entry of a socket's error queue.
+// queued is an entry of a socket's error queue: an ICMP error, a local one, or the time at which a packet left.
 type queued struct {
 	machine.Arrival
-	local bool
-	errno syscall.Errno
+	local    bool
+	errno    syscall.Errno
+	departed bool   // the packet of that number left at the packet's stamp
+	number   uint32 // packets are counted from 0 on each socket (OPT_ID)
 }
 
 // receive blocks for a packet or for an entry of the error queue.
@@ -174,6 +185,8 @@ func (p *packet) readControl(b []byte, v6, queue bool, asked netip.Addr) {
 		switch {
 		case m.Header.Level == unix.SOL_SOCKET && m.Header.Type == unix.SCM_TIMESTAMPNS && len(m.Data) >= 16:
 			p.stamp = time.Unix(getInt64(m.Data), getInt64(m.Data[8:]))
+		case m.Header.Level == unix.SOL_SOCKET && m.Header.Type == unix.SCM_TIMESTAMPING && len(m.Data) >= 16 && p.stamp.IsZero():
+			p.stamp = time.Unix(getInt64(m.Data), getInt64(m.Data[8:])) // the first of three: software
 		case m.Header.Level == unix.IPPROTO_IP && m.Header.Type == unix.IP_TTL, m.Header.Level == unix.IPPROTO_IPV6 && m.Header.Type == unix.IPV6_HOPLIMIT:
 			if len(m.Data) >= 4 {
 				p.hops = int(getInt32(m.Data))
@@ -196,6 +209,10 @@ func parseQueued(b []byte, v6 bool, asked netip.Addr) *queued {
 	q := &queued{errno: syscall.Errno(getInt32(b))}
 	origin := b[4]
 	q.ICMPType, q.ICMPCode = b[5], b[6]
+	if origin == unix.SO_EE_ORIGIN_TIMESTAMPING {
+		q.departed, q.number = true, uint32(getInt32(b[12:]))
+		return q
+	}
 	if origin != unix.SO_EE_ORIGIN_ICMP && origin != unix.SO_EE_ORIGIN_ICMP6 {
 		q.local, q.Outcome = true, evidence.LocalError
 		q.Reason = localReason(q.errno)
@@ -239,3 +256,6 @@ func (s *socket) endWith(ctx context.Context) func() {
 func isDeadline(err error) bool { return errors.Is(err, os.ErrDeadlineExceeded) }
 
 func isClosed(err error) bool { return errors.Is(err, os.ErrClosed) || errors.Is(err, net.ErrClosed) }
+
+// ended reports whether an error came because the socket was closed; the poller's own error for that has no exported name.
+func (s *socket) ended(err error) bool { return err != nil && (s.closed.Load() || isClosed(err)) }

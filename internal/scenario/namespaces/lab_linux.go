@@ -124,6 +124,9 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	return lab, nil
 }
 
+// On runs f inside the namespace of a node.
+func (l *Lab) On(node string, f func() error) error { return In(l.nodes[node], f) }
+
 // Close ends the services and lets the namespaces go.
 func (l *Lab) Close() {
 	for _, f := range slices.Backward(l.closers) {
