@@ -1,0 +1,402 @@
+package probe_test
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/rtt"
+	"passepartout/internal/core/target"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/probe"
+	"passepartout/internal/scenario"
+)
+
+var (
+	own      = netip.MustParseAddr("172.27.40.23")
+	gateway  = netip.MustParseAddr("172.27.40.1")
+	core     = netip.MustParseAddr("172.27.40.2")
+	nobody   = netip.MustParseAddr("172.27.40.99")
+	ns       = netip.MustParseAddr("203.0.113.53")
+	bookings = netip.MustParseAddr("203.0.113.80")
+	weather  = netip.MustParseAddr("203.0.113.90")
+)
+
+func at(t *testing.T, name string, o simulated.Options) machine.Machine {
+	s, err := scenario.Load(name)
+	require.NoError(t, err)
+	return atSite(t, s, o)
+}
+
+func atSite(t *testing.T, s *scenario.Scenario, o simulated.Options) machine.Machine {
+	site, err := simulated.Build(s, o)
+	require.NoError(t, err)
+	t.Cleanup(site.Close)
+	return site.Machine()
+}
+
+func within(t *testing.T, d time.Duration) context.Context {
+	ctx, cancel := context.WithTimeout(t.Context(), d)
+	t.Cleanup(cancel)
+	return ctx
+}
+
+func TestEcho(t *testing.T) {
+	for _, c := range []struct {
+		name      string
+		privilege simulated.Privilege
+		method    string
+	}{{"by ICMP", simulated.Full, "icmp"}, {"by UDP where echo is withheld", simulated.Unprivileged, "udp"}} {
+		t.Run(c.name, func(t *testing.T) {
+			e := probe.NewEchoer(at(t, "healthy", simulated.Options{Privilege: c.privilege}), "")
+			defer e.Close()
+			got, sent := e.AskEcho(within(t, 2*time.Second), probe.EchoQuestion{To: bookings, Size: 48})
+			assert.Equal(t, evidence.Answered, got.Outcome)
+			assert.Equal(t, c.method, got.Method)
+			assert.Equal(t, bookings, got.From)
+			assert.InDelta(t, 20, got.RTT.Seconds()*1000, 15)
+			assert.WithinDuration(t, time.Now(), sent, 2*time.Second)
+			got, _ = e.AskEcho(within(t, 60*time.Millisecond), probe.EchoQuestion{To: nobody})
+			assert.Equal(t, evidence.Silent, got.Outcome)
+			assert.Greater(t, got.Waited, 50*time.Millisecond)
+		})
+	}
+}
+
+// An answer that comes after its time is told as late, one that comes twice as a duplicate, and neither is taken for another probe's.
+func TestLateAnswers(t *testing.T) {
+	e := probe.NewEchoer(at(t, "healthy", simulated.Options{}), "")
+	defer e.Close()
+	late := make(chan evidence.Reply, 4)
+	e.Stray = func(to netip.Addr, _ uint16, r evidence.Reply, duplicate bool) {
+		assert.Equal(t, bookings, to)
+		assert.False(t, duplicate)
+		late <- r
+	}
+	_, _, _ = e.Ask(within(t, time.Second), probe.EchoQuestion{To: gateway}) // resolves the gateway
+	r, _, _ := e.Ask(within(t, 5*time.Millisecond), probe.EchoQuestion{To: bookings})
+	assert.Equal(t, evidence.Silent, r.Outcome)
+	select {
+	case r := <-late:
+		assert.Equal(t, evidence.Answered, r.Outcome)
+		assert.Greater(t, r.RTT, 10*time.Millisecond)
+	case <-time.After(2 * time.Second):
+		t.Error("the late answer was not told")
+	}
+}
+
+func TestManyEchoesAtOnceKeepApart(t *testing.T) {
+	e := probe.NewEchoer(at(t, "healthy", simulated.Options{}), "")
+	defer e.Close()
+	targets := []netip.Addr{gateway, core, bookings, ns, netip.MustParseAddr("172.27.40.50")}
+	var wg sync.WaitGroup
+	for i := range 60 {
+		wg.Go(func() {
+			to := targets[i%len(targets)]
+			r, _, _ := e.Ask(within(t, 3*time.Second), probe.EchoQuestion{To: to})
+			assert.Equal(t, evidence.Answered, r.Outcome)
+			assert.Equal(t, to, r.From, "an answer went to another question")
+		})
+	}
+	wg.Wait()
+}
+
+func TestSeries(t *testing.T) {
+	e := probe.NewEchoer(at(t, "healthy", simulated.Options{}), "")
+	defer e.Close()
+	var seqs []int
+	samples := probe.Series(t.Context(), e, probe.SeriesQuestion{To: bookings, Count: 8, Interval: 10 * time.Millisecond, Size: 16}, func(p probe.Probe) {
+		assert.Equal(t, evidence.Answered, p.Outcome)
+		assert.False(t, p.SentAt.IsZero())
+		seqs = append(seqs, p.Seq)
+	})
+	slices.Sort(seqs)
+	assert.Equal(t, []int{0, 1, 2, 3, 4, 5, 6, 7}, seqs)
+	assert.Equal(t, 8, rtt.Summarize(samples).Received)
+
+	ctx, cancel := context.WithTimeout(t.Context(), 35*time.Millisecond)
+	defer cancel()
+	samples = probe.Series(ctx, e, probe.SeriesQuestion{To: nobody, Count: 1000, Interval: 10 * time.Millisecond}, func(probe.Probe) {})
+	assert.Less(t, len(samples), 10, "a context ends the run")
+}
+
+func TestTrace(t *testing.T) {
+	for _, c := range []struct {
+		scenario string
+		method   probe.TraceMethod
+		to       netip.Addr
+		want     string
+		end      evidence.Outcome
+	}{
+		{"healthy", probe.TraceICMP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9 198.51.100.13 203.0.113.80", evidence.Answered},
+		{"healthy", probe.TraceUDP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9 198.51.100.13 203.0.113.80", evidence.Refused},
+		{"healthy", probe.TraceTCP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9 198.51.100.13 203.0.113.80", evidence.Answered},
+		{"healthy", probe.TraceICMP, netip.MustParseAddr("2001:db8:113::70"), "2001:db8:40::1 2001:db8:1::1 2001:db8:2::2 2001:db8:3::2 2001:db8:113::70", evidence.Answered},
+		{"hop-silent", probe.TraceICMP, bookings, "172.27.40.1 198.51.100.1 invalid IP 198.51.100.13 203.0.113.80", evidence.Answered},
+		{"path-stops", probe.TraceICMP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9", evidence.Expired},
+	} {
+		t.Run(c.scenario+" "+string(c.method)+" "+c.to.String(), func(t *testing.T) {
+			e := probe.NewEchoer(at(t, c.scenario, simulated.Options{}), "")
+			defer e.Close()
+			var mu sync.Mutex
+			set := evidence.Set{}
+			began := time.Now()
+			probe.Trace(t.Context(), e, probe.TraceQuestion{To: netip.AddrPortFrom(c.to, 443), Method: c.method, First: 1, Last: 12, Patience: 300 * time.Millisecond, Again: 350 * time.Millisecond}, func(h evidence.Hop) {
+				mu.Lock()
+				defer mu.Unlock()
+				set.Hops = append(set.Hops, h)
+			})
+			assert.Less(t, time.Since(began), 2*time.Second)
+			trail, ok := set.TrailTo(c.to)
+			require.True(t, ok)
+			var got []string
+			last, _ := trail.Last()
+			for _, st := range trail.Stations {
+				if st.HopLimit <= last.HopLimit {
+					got = append(got, st.From.String())
+				}
+			}
+			assert.Equal(t, c.want, joined(got))
+			assert.Equal(t, c.end, last.Outcome)
+			if c.scenario == "hop-silent" {
+				assert.Equal(t, 2, trail.Stations[2].Asked, "a silent station is asked once more")
+				assert.Equal(t, 1, trail.Stations[1].Asked, "one that answered is not")
+			}
+		})
+	}
+}
+
+func joined(parts []string) string {
+	out := ""
+	for i, p := range parts {
+		if i > 0 {
+			out += " "
+		}
+		out += p
+	}
+	return out
+}
+
+func TestLookup(t *testing.T) {
+	for _, c := range []struct {
+		scenario, name, kind string
+		server               netip.Addr
+		outcome              evidence.Outcome
+		rcode                string
+		addrs                []netip.Addr
+		asks                 int
+	}{
+		{"healthy", "bookings.kittiwake.example", "A", core, evidence.Answered, "NOERROR", []netip.Addr{bookings}, 1},
+		{"healthy", "Bookings.Kittiwake.Example", "A", ns, evidence.Answered, "NOERROR", []netip.Addr{bookings}, 1},
+		{"healthy", "tides.kittiwake.example", "AAAA", core, evidence.Answered, "NOERROR", []netip.Addr{netip.MustParseAddr("2001:db8:113::70")}, 1},
+		{"healthy", "bookings.kittiwake.example", "AAAA", core, evidence.Answered, "NOERROR", nil, 1},
+		{"healthy", "nothing.kittiwake.example", "A", core, evidence.Answered, "NXDOMAIN", nil, 1},
+		{"healthy", "elsewhere.example", "A", core, evidence.Answered, "REFUSED", nil, 1},
+		{"healthy", "bookings.kittiwake.example", "A", bookings, evidence.Refused, "", nil, 1},
+		{"healthy", "bookings.kittiwake.example", "A", nobody, evidence.Silent, "", nil, 3},
+		{"gateway-not-set", "bookings.kittiwake.example", "A", ns, evidence.LocalError, "", nil, 0},
+	} {
+		t.Run(c.name+" at "+c.server.String(), func(t *testing.T) {
+			t.Parallel()
+			got := probe.Lookup(t.Context(), at(t, c.scenario, simulated.Options{}), c.server, c.name, c.kind)
+			assert.Equal(t, c.outcome, got.Outcome, got.Reason)
+			assert.Equal(t, c.rcode, got.RCode)
+			assert.Equal(t, c.addrs, got.Addresses)
+			assert.Equal(t, c.asks, got.Asks)
+		})
+	}
+	m := at(t, "healthy", simulated.Options{})
+	names := probe.Names(t.Context(), m, []netip.Addr{core}, []netip.Addr{gateway, nobody}, time.Second)
+	assert.Equal(t, map[netip.Addr]string{gateway: "pier-gw.kittiwake.example"}, names)
+}
+
+func TestResolve(t *testing.T) {
+	m := at(t, "healthy", simulated.Options{})
+	e, err := m.Read(t.Context())
+	require.NoError(t, err)
+	for _, c := range []struct {
+		in       string
+		families evidence.Families
+		want     []netip.Addr
+		flaw     string
+	}{
+		{in: "bookings.kittiwake.example", want: []netip.Addr{bookings}},
+		{in: "bookings", want: []netip.Addr{bookings}},
+		{in: "ticket-03", want: []netip.Addr{own}},
+		{in: "tides.kittiwake.example", families: evidence.Families{No4: true}, want: []netip.Addr{netip.MustParseAddr("2001:db8:113::70")}},
+		{in: "203.0.113.80", want: []netip.Addr{bookings}},
+		{in: "203.0.113.80", families: evidence.Families{No4: true}, flaw: "not of the chosen address family"},
+		{in: "nothing.kittiwake.example", flaw: "172.27.40.2: NXDOMAIN"},
+	} {
+		want, err := target.Parse(c.in)
+		require.NoError(t, err)
+		got, err := probe.Resolve(t.Context(), m, e, want, c.families)
+		if c.flaw != "" {
+			assert.ErrorContains(t, err, c.flaw)
+			continue
+		}
+		require.NoError(t, err, c.in)
+		assert.Equal(t, c.want, got, c.in)
+	}
+	e.Resolvers = nil
+	want, _ := target.Parse("bookings.kittiwake.example")
+	_, err = probe.Resolve(t.Context(), m, e, want, evidence.Families{})
+	assert.ErrorContains(t, err, "no name server is set")
+}
+
+func openSegment(t *testing.T, m machine.Machine) *probe.Segment {
+	s, err := probe.OpenSegment(m, "eth0", func(a netip.Addr) bool { return a == own }, func(evidence.Heard) {}, nil)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func TestSegment(t *testing.T) {
+	m := at(t, "healthy", simulated.Options{})
+	s := openSegment(t, m)
+	n := s.Resolve(t.Context(), own, gateway)
+	assert.Equal(t, evidence.Answered, n.Outcome)
+	assert.Equal(t, []endpoint.HardwareAddr{scenario.Hardware("pier-gw", "eth0")}, n.Hardware)
+	n = s.Resolve(t.Context(), netip.MustParseAddr("2001:db8:40::23"), netip.MustParseAddr("2001:db8:40::1"))
+	assert.Equal(t, evidence.Answered, n.Outcome, "neighbour discovery too")
+	assert.Equal(t, "nd", n.Method)
+	n = s.Resolve(t.Context(), own, nobody)
+	assert.Equal(t, evidence.Silent, n.Outcome)
+	assert.Equal(t, 3, n.Asks, "asked three times before it counts as silent")
+
+	c := s.Conflict(within(t, 60*time.Millisecond), own)
+	assert.Equal(t, evidence.Silent, c.Outcome)
+	twin := openSegment(t, at(t, "address-conflict", simulated.Options{}))
+	c = twin.Conflict(within(t, time.Second), own)
+	assert.Equal(t, evidence.Answered, c.Outcome)
+	assert.Equal(t, scenario.Hardware("visitor-laptop", "eth0"), c.Hardware)
+}
+
+func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
+	s := openSegment(t, at(t, "healthy", simulated.Options{}))
+	var targets []netip.Addr
+	for i := range byte(80) {
+		targets = append(targets, netip.AddrFrom4([4]byte{172, 27, 40, 1 + i}))
+	}
+	var mu sync.Mutex
+	found := map[netip.Addr]bool{}
+	began := time.Now()
+	asked := s.Sweep(t.Context(), own, targets, 400, 50*time.Millisecond, func(n evidence.Neighbour) {
+		mu.Lock()
+		defer mu.Unlock()
+		found[n.Asked] = true
+	}, func() bool { return false })
+	assert.Equal(t, 80, asked)
+	assert.GreaterOrEqual(t, time.Since(began), 190*time.Millisecond, "80 requests at 400 a second")
+	assert.Len(t, found, 7, "%v", found)
+	assert.False(t, found[own], "not itself")
+	asked = s.Sweep(t.Context(), own, targets, 400, 50*time.Millisecond, func(evidence.Neighbour) {}, func() bool { return true })
+	assert.Zero(t, asked, "enough is enough")
+}
+
+func TestDiscover(t *testing.T) {
+	var changes []evidence.Discovery
+	s := openSegment(t, at(t, "no-address", simulated.Options{}))
+	d := s.Discover(within(t, 100*time.Millisecond), "eth0", []time.Duration{0, 20 * time.Millisecond}, func(d evidence.Discovery) { changes = append(changes, d) }, func() {})
+	assert.True(t, d.Complete)
+	assert.Equal(t, 2, d.Discovers)
+	require.Len(t, d.Offers, 1, "a second offer of the same server is the same offer")
+	o := d.Offers[0]
+	assert.Equal(t, core, o.Server)
+	assert.Equal(t, netip.PrefixFrom(own, 24), o.Address)
+	assert.Equal(t, []netip.Addr{gateway}, o.Routers)
+	assert.Equal(t, []netip.Addr{core, ns}, o.Resolvers)
+	assert.Equal(t, time.Hour, o.Lease)
+	assert.NotEmpty(t, changes)
+
+	s = openSegment(t, at(t, "dhcp-silent", simulated.Options{}))
+	d = s.Discover(within(t, 60*time.Millisecond), "eth0", []time.Duration{0}, func(evidence.Discovery) {}, func() {})
+	assert.Empty(t, d.Offers)
+	assert.True(t, d.Complete)
+}
+
+func TestOfferOf(t *testing.T) {
+	message := func(kind dhcpv4.MessageType, mods ...dhcpv4.Modifier) *dhcpv4.DHCPv4 {
+		m, err := dhcpv4.New(append([]dhcpv4.Modifier{dhcpv4.WithMessageType(kind), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(core.AsSlice()))}, mods...)...)
+		require.NoError(t, err)
+		return m
+	}
+	mask := dhcpv4.WithNetmask(net.CIDRMask(22, 32))
+	for _, c := range []struct {
+		name    string
+		in      *dhcpv4.DHCPv4
+		address string
+		routers []netip.Addr
+	}{
+		{"with a mask", message(dhcpv4.MessageTypeOffer, mask, dhcpv4.WithRouter(gateway.AsSlice())), "172.27.40.23/22", []netip.Addr{gateway}},
+		{"without a mask", message(dhcpv4.MessageTypeOffer), "172.27.40.23/32", nil},
+		{"a default route in option 121 beats option 3", message(dhcpv4.MessageTypeOffer, mask, dhcpv4.WithRouter(core.AsSlice()),
+			dhcpv4.WithOption(dhcpv4.OptClasslessStaticRoute(&dhcpv4.Route{Dest: &net.IPNet{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)}, Router: gateway.AsSlice()}))), "172.27.40.23/22", []netip.Addr{gateway}},
+		{"no offer", message(dhcpv4.MessageTypeAck, mask), "", nil},
+		{"no address in it", message(dhcpv4.MessageTypeOffer, dhcpv4.WithYourIP(net.IPv4zero)), "", nil},
+	} {
+		got, ok := probe.OfferOf(c.in, endpoint.HardwareAddr{}, 0)
+		assert.Equal(t, c.address != "", ok, c.name)
+		if ok {
+			assert.Equal(t, c.address, got.Address.String(), c.name)
+			assert.Equal(t, c.routers, got.Routers, c.name)
+		}
+	}
+}
+
+func FuzzOffer(f *testing.F) {
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithNetmask(net.CIDRMask(24, 32)))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(m.ToBytes())
+	f.Fuzz(func(t *testing.T, in []byte) {
+		m, err := dhcpv4.FromBytes(in)
+		if err != nil {
+			return
+		}
+		if o, ok := probe.OfferOf(m, endpoint.HardwareAddr{}, 0); ok && !o.Address.Addr().Is4() {
+			t.Fatalf("%+v", o)
+		}
+	})
+}
+
+func TestProvoke(t *testing.T) {
+	m := at(t, "healthy", simulated.Options{Privilege: simulated.Unprivileged})
+	got := map[netip.Addr]evidence.Outcome{}
+	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway, core, nobody}, 300*time.Millisecond, func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
+	assert.Equal(t, map[netip.Addr]evidence.Outcome{gateway: evidence.Answered, core: evidence.Answered, nobody: evidence.Silent}, got)
+	// What the table remembers proves nothing about now.
+	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway}, 60*time.Millisecond, func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
+	assert.Equal(t, evidence.NotKnown, got[gateway])
+}
+
+func TestWeb(t *testing.T) {
+	m := at(t, "healthy-two-families", simulated.Options{})
+	for _, c := range []struct {
+		url     string
+		outcome evidence.Outcome
+		status  int
+	}{
+		{"https://tides.kittiwake.example/", evidence.Answered, 200},
+		{"http://tides.kittiwake.example/x", evidence.Answered, 200},
+		{"https://bookings.kittiwake.example/", evidence.Nonsense, 0}, // the certificate at this address is for another name
+	} {
+		want, err := target.Parse(c.url)
+		require.NoError(t, err)
+		w := probe.AskWeb(within(t, 3*time.Second), m, want, netip.MustParseAddr("203.0.113.70"), "")
+		assert.Equal(t, c.outcome, w.Outcome, "%s %s", c.url, w.Reason)
+		assert.Equal(t, c.status, w.Status, c.url)
+	}
+}
