@@ -148,6 +148,9 @@ func Parse(raw []byte, site func(name string) ([]byte, error)) (*Scenario, error
 
 // overlay decodes onto a value that is there already: fields that the file does not name stay as they are.
 func overlay[T any](change ast.Node, onto *T) error {
+	if change == nil || change.Type() == ast.NullType {
+		return errors.New("no fields are given")
+	}
 	return yaml.NodeToValue(change, onto, yaml.Strict())
 }
 
@@ -162,8 +165,19 @@ func (s *Site) check() error {
 	if s.Nodes[s.Endpoint] == nil {
 		return fmt.Errorf("endpoint %q is no node", s.Endpoint)
 	}
+	for name, g := range s.Segments {
+		if g == nil {
+			return fmt.Errorf("segment %s: no fields are given", name)
+		}
+	}
 	for name, n := range s.Nodes {
+		if n == nil {
+			return fmt.Errorf("node %s: no fields are given", name)
+		}
 		for portName, p := range n.Ports {
+			if p == nil {
+				return fmt.Errorf("node %s, port %s: no fields are given", name, portName)
+			}
 			if s.Segments[p.Segment] == nil {
 				return fmt.Errorf("node %s, port %s: segment %q is not there", name, portName, p.Segment)
 			}

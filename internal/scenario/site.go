@@ -78,6 +78,7 @@ type DHCP struct {
 	Domain    string                `yaml:"domain"`
 	Lease     Duration              `yaml:"lease"`
 	Fixed     map[string]netip.Addr `yaml:"fixed"` // by node name
+	Slow      Duration              `yaml:"slow"`  // how long it tests an address before it offers it (simulated ground only)
 }
 
 // DNS is a name service. Names that it holds no record for do not exist, unless it forwards.

@@ -1,6 +1,7 @@
 package fault
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -61,7 +62,7 @@ type ResolverFact struct {
 
 // NewPass derives the facts.
 func NewPass(s *evidence.Set) *Pass {
-	p := &Pass{Set: localized(s)}
+	p := &Pass{Set: canonical(s)}
 	if s.Endpoint != nil {
 		if i, ok := s.Endpoint.Interface(s.Interface); ok {
 			p.Iface = i
@@ -77,36 +78,59 @@ func NewPass(s *evidence.Set) *Pass {
 	return p
 }
 
-// localized turns "host unreachable" that the machine's own kernel said into what it is: the packet was not sent, for want of the next
-// hop's hardware address (RFC 1122 §2.3.2.2). Nobody out there has spoken.
-func localized(s *evidence.Set) *evidence.Set {
-	if s.Endpoint == nil {
-		return s
-	}
-	mine := func(r evidence.Reply) bool {
-		return r.Outcome == evidence.Unreachable && r.Why == evidence.NoHost && s.Endpoint.Owns(r.From)
-	}
-	fix := func(r evidence.Reply) evidence.Reply {
-		if mine(r) {
-			return evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: r.RTT}
-		}
-		return r
-	}
+// canonical gives the evidence in an order of its own, so that no judge can depend on the order of arrival, with each reply localized.
+func canonical(s *evidence.Set) *evidence.Set {
 	out := *s
-	out.Echoes, out.Hops, out.Connects, out.Lookups = slices.Clone(s.Echoes), slices.Clone(s.Hops), slices.Clone(s.Connects), slices.Clone(s.Lookups)
-	for i := range out.Echoes {
-		out.Echoes[i].Reply = fix(out.Echoes[i].Reply)
+	byReply := func(a, b evidence.Reply) int {
+		return cmp.Or(cmp.Compare(a.Outcome, b.Outcome), cmp.Compare(a.RTT, b.RTT), a.From.Compare(b.From), cmp.Compare(a.Waited, b.Waited))
 	}
-	for i := range out.Hops {
-		out.Hops[i].Reply = fix(out.Hops[i].Reply)
-	}
-	for i := range out.Connects {
-		out.Connects[i].Reply = fix(out.Connects[i].Reply)
+	out.Routes = ordered(s.Routes, func(a, b endpoint.RouteAnswer) int { return a.To.Compare(b.To) })
+	out.Neighbours = ordered(s.Neighbours, func(a, b evidence.Neighbour) int { return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply)) })
+	out.Heard = ordered(s.Heard, func(a, b evidence.Heard) int { return a.Address.Compare(b.Address) })
+	out.Arrivals = ordered(s.Arrivals, func(a, b evidence.Arrival) int {
+		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Proto, b.Proto), cmp.Compare(a.Port, b.Port))
+	})
+	out.Lookups = ordered(s.Lookups, func(a, b evidence.Lookup) int {
+		return cmp.Or(a.Server.Compare(b.Server), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Type, b.Type), byReply(a.Reply, b.Reply))
+	})
+	out.Echoes = ordered(s.Echoes, func(a, b evidence.Echo) int { return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply)) })
+	out.Connects = ordered(s.Connects, func(a, b evidence.Connect) int { return cmp.Or(a.To.Compare(b.To), byReply(a.Reply, b.Reply)) })
+	out.Hops = ordered(s.Hops, func(a, b evidence.Hop) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	})
+	if s.Discovery != nil {
+		d := *s.Discovery
+		d.Offers = ordered(d.Offers, func(a, b evidence.Offer) int { return a.Server.Compare(b.Server) })
+		out.Discovery = &d
 	}
 	for i := range out.Lookups {
-		out.Lookups[i].Reply = fix(out.Lookups[i].Reply)
+		out.Lookups[i].Reply = localized(s.Endpoint, out.Lookups[i].Reply)
+	}
+	for i := range out.Echoes {
+		out.Echoes[i].Reply = localized(s.Endpoint, out.Echoes[i].Reply)
+	}
+	for i := range out.Connects {
+		out.Connects[i].Reply = localized(s.Endpoint, out.Connects[i].Reply)
+	}
+	for i := range out.Hops {
+		out.Hops[i].Reply = localized(s.Endpoint, out.Hops[i].Reply)
 	}
 	return &out
+}
+
+func ordered[T any](list []T, by func(a, b T) int) []T {
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, by)
+	return list
+}
+
+// localized turns "host unreachable" that the machine's own kernel said into what it is: the packet was not sent, for want of the next
+// hop's hardware address (RFC 1122 §2.3.2.2). Nobody out there has spoken.
+func localized(e *endpoint.Endpoint, r evidence.Reply) evidence.Reply {
+	if e != nil && r.Outcome == evidence.Unreachable && r.Why == evidence.NoHost && e.Owns(r.From) {
+		return evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: r.RTT}
+	}
+	return r
 }
 
 func (p *Pass) gateway() netip.Addr {
@@ -119,7 +143,7 @@ func (p *Pass) gateway() netip.Addr {
 		return netip.Addr{}
 	}
 	for _, v6 := range []bool{false, true} {
-		if gw, ok := p.Endpoint.Gateway(p.Iface.Name, v6); ok {
+		if gw, ok := p.Endpoint.Gateway(p.Iface.Name, v6); ok && p.Families.Allows(gw) {
 			return gw
 		}
 	}

@@ -66,7 +66,13 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 		if q.IsBroadcast() {
 			to, dst = wire.Broadcast, netip.AddrFrom4([4]byte{255, 255, 255, 255})
 		}
-		p.transmit(wire.UDPFrame(p.hw, to, netip.AddrPortFrom(own, 67), netip.AddrPortFrom(dst, 68), reply.ToBytes()))
+		answer := wire.UDPFrame(p.hw, to, netip.AddrPortFrom(own, 67), netip.AddrPortFrom(dst, 68), reply.ToBytes())
+		if spec.Slow == 0 {
+			p.transmit(answer)
+			return
+		}
+		p.transmit(wire.ARPRequest(p.hw, own, address)) // the test of the address (RFC 2131 §2.2)
+		time.AfterFunc(time.Duration(spec.Slow), func() { p.transmit(answer) })
 	})
 }
 

@@ -1,0 +1,164 @@
+package plan_test
+
+import (
+	"context"
+	"net"
+	"runtime"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/probe/plan"
+	"passepartout/internal/scenario"
+)
+
+func config(t *testing.T, name string, change func(*scenario.Scenario)) plan.Config {
+	s, err := scenario.Load(name)
+	require.NoError(t, err)
+	if change != nil {
+		change(s)
+	}
+	site, err := simulated.Build(s, simulated.Options{})
+	require.NoError(t, err)
+	t.Cleanup(site.Close)
+	want, err := target.Parse(s.Target)
+	require.NoError(t, err)
+	return plan.Config{Machine: site.Machine(), Target: want}
+}
+
+func ask(t *testing.T, c plan.Config, text string) plan.Config {
+	want, err := target.Parse(text)
+	require.NoError(t, err)
+	c.Target = want
+	return c
+}
+
+func TestTargets(t *testing.T) {
+	for _, c := range []struct {
+		scenario, target string
+		families         evidence.Families
+		zone             verdict.Zone
+		fault            string
+		says             string
+	}{
+		{scenario: "healthy", target: "", zone: verdict.None, says: "nothing beyond was asked for"},
+		{scenario: "healthy", target: "bookings", zone: verdict.None},
+		{scenario: "healthy", target: "203.0.113.80", zone: verdict.None},
+		{scenario: "healthy", target: "203.0.113.80:443", zone: verdict.None},
+		{scenario: "healthy", target: "http://bookings.kittiwake.example/", zone: verdict.None, says: "answers requests"},
+		{scenario: "healthy", target: "https://bookings.kittiwake.example/", zone: verdict.None},
+		{scenario: "healthy", target: "weather.kittiwake.example", zone: verdict.None}, // ignores echo: its service is asked
+		{scenario: "healthy", target: "tides.kittiwake.example:443", families: evidence.Families{No4: true}, zone: verdict.None},
+		{scenario: "healthy", target: "tides.kittiwake.example:443", families: evidence.Families{No6: true}, zone: verdict.None},
+		{scenario: "healthy", target: "172.27.40.50", zone: verdict.None},
+		{scenario: "healthy", target: "172.27.40.50:80", zone: verdict.LocalSubnet, fault: "service-refused"},
+		{scenario: "gateway-silent", target: "172.27.40.50", zone: verdict.None},
+		{scenario: "gateway-silent", target: "", zone: verdict.LocalSubnet, fault: "gateway-silent"},
+		{scenario: "gateway-not-set", target: "172.27.40.50", zone: verdict.None},
+		{scenario: "resolver-silent", target: "203.0.113.80:443", zone: verdict.None},
+	} {
+		t.Run(c.scenario+" "+c.target, func(t *testing.T) {
+			t.Parallel()
+			q := ask(t, config(t, c.scenario, nil), c.target)
+			q.Families = c.families
+			set, r, err := plan.Run(t.Context(), q, nil)
+			require.NoError(t, err)
+			assert.Equal(t, c.zone, r.Zone, r.Sentence)
+			assert.Equal(t, c.fault, r.Fault, r.Sentence)
+			assert.Contains(t, r.Sentence, c.says)
+			assert.Equal(t, "eth0", set.Interface)
+		})
+	}
+}
+
+func TestUnknownInterface(t *testing.T) {
+	c := config(t, "healthy", nil)
+	c.Interface = "eth7"
+	_, _, err := plan.Run(t.Context(), c, nil)
+	require.ErrorIs(t, err, plan.ErrNoInterface)
+	assert.ErrorContains(t, err, "lo, eth0", "it names those that there are")
+}
+
+func TestDeadlineCountsAsWithheld(t *testing.T) {
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	began := time.Now()
+	set, r, err := plan.Run(ctx, config(t, "gateway-silent", nil), nil)
+	require.NoError(t, err)
+	assert.Less(t, time.Since(began), time.Second)
+	assert.Equal(t, verdict.Undetermined, r.Zone, "a third of a second is too short to call anybody silent")
+	assert.NotEqual(t, verdict.Certain, r.Confidence)
+	assert.Contains(t, set.Withheld, evidence.Withheld{Kind: evidence.ServiceConnect, Why: "was cut short by the deadline"})
+	assert.Empty(t, set.Open)
+}
+
+func TestThoroughGoesOnAndNamesTheStations(t *testing.T) {
+	c := config(t, "healthy", nil)
+	c.Thorough = true
+	settled, snapshots := 0, 0
+	set, r, err := plan.Run(t.Context(), c, func(_ *evidence.Set, r verdict.Result) {
+		snapshots++
+		if r.Settled && settled == 0 {
+			settled = snapshots
+		}
+	})
+	require.NoError(t, err)
+	assert.Equal(t, verdict.None, r.Zone)
+	assert.Greater(t, snapshots, settled, "it went on after the verdict")
+	names := map[string]bool{}
+	for _, n := range set.Names {
+		names[n.Name] = true
+	}
+	assert.True(t, names["pier-gw.kittiwake.example"] && names["sound-edge.kittiwake.example"], "%v", set.Names)
+}
+
+func TestNoGoroutineIsLeftBehind(t *testing.T) {
+	c := config(t, "healthy", nil)
+	before := runtime.NumGoroutine()
+	for range 3 {
+		_, _, err := plan.Run(t.Context(), c, nil)
+		require.NoError(t, err)
+	}
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+4 }, 3*time.Second, 20*time.Millisecond, "%d before, %d now", before, runtime.NumGoroutine())
+}
+
+// lost is a machine whose port vanishes while the tests run.
+type lost struct{ machine.Machine }
+
+func (m lost) OpenFrames(string) (machine.FramePort, error) { return nil, machine.ErrGone }
+func (m lost) Neighbours(context.Context) ([]endpoint.Neighbour, error) {
+	return nil, machine.ErrGone
+}
+func (m lost) Connect(context.Context, machine.ConnectConfig) (net.Conn, evidence.Reply) {
+	return nil, machine.LocalError(machine.ErrGone)
+}
+
+func TestPortThatVanishesDuringTheRun(t *testing.T) {
+	c := config(t, "healthy", nil)
+	c.Machine = lost{c.Machine}
+	set, r, err := plan.Run(t.Context(), c, nil)
+	require.NoError(t, err)
+	assert.NotEqual(t, verdict.None, r.Zone)
+	assert.NotEqual(t, verdict.Certain, r.Confidence)
+	assert.True(t, set.IsWithheld(evidence.SegmentFrames))
+}
+
+// A server that tests an address before it offers it is waited for: that it does is seen by the address it asks for.
+func TestSlowDHCPServerIsWaitedFor(t *testing.T) {
+	c := config(t, "healthy", func(s *scenario.Scenario) {
+		s.Site.Nodes["ticket-03"].Ports["eth0"].Addresses = nil
+		s.Site.Nodes["ticket-03"].Routes = nil
+		s.Site.Nodes["pier-core"].DHCP.Slow = scenario.Duration(2500 * time.Millisecond)
+	})
+	_, r, err := plan.Run(t.Context(), c, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "no-address", r.Fault, r.Sentence)
+}
