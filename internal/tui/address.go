@@ -279,6 +279,9 @@ func (m *model) drawSpan(p netip.Prefix, inside []mark) []string {
 	}
 	bar.fill(t.rule, "─", left+width).put(t.text, "┤").put(t.faint, " "+last)
 	lines := []string{bar.cut(m.width)}
+	if last := at[len(at)-1]; last.column+ansi.StringWidth(last.label())+1 > m.width {
+		return append(lines, m.legend(inside)...) // too near the right end to stand under its mark
+	}
 	// From the right: a label goes under its mark, in the first row where it ends before the one to its right begins.
 	type label struct {
 		text   string
@@ -288,13 +291,7 @@ func (m *model) drawSpan(p netip.Prefix, inside []mark) []string {
 	var labels []label
 	limit := []int{} // where each row is taken from
 	for i := len(at) - 1; i >= 0; i-- {
-		text := at[i].what
-		if at[i].addr.Is4() {
-			text = strand.Tail(at[i].addr) + " " + text
-		} else {
-			text = at[i].addr.String() + " " + text
-		}
-		column := min(at[i].column, m.width-ansi.StringWidth(text)-1)
+		text, column := at[i].label(), at[i].column
 		r := 0
 		for r < len(limit) && column+ansi.StringWidth(text)+1 >= limit[r] {
 			r++
@@ -322,6 +319,23 @@ func (m *model) drawSpan(p netip.Prefix, inside []mark) []string {
 		lines = append(lines, line.cut(m.width))
 	}
 	return lines
+}
+
+// label says what a mark is.
+func (x mark) label() string { return strand.Tail(x.addr) + " " + x.what }
+
+// legend names the marks in rows, in their order.
+func (m *model) legend(marks []mark) (lines []string) {
+	r := &row{}
+	for _, x := range marks {
+		text := x.shape + " " + x.label()
+		if r.width > 0 && r.width+ansi.StringWidth(text)+3 > m.width {
+			lines = append(lines, r.cut(m.width))
+			r = &row{}
+		}
+		r.at(max(r.width+3, 12)).put(m.theme.text, text)
+	}
+	return append(lines, r.cut(m.width))
 }
 
 // number orders addresses of one family.

@@ -1,0 +1,96 @@
+package strand_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"passepartout/internal/core/evidence"
+	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/strand"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+)
+
+func row(stations []strand.Station) string {
+	var out []string
+	for _, s := range stations {
+		text := s.State.String() + " " + s.Label
+		if s.Note != "" {
+			text += " " + s.Note
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
+}
+
+func TestOf(t *testing.T) {
+	for _, c := range []struct {
+		name                       string
+		change                     func(*evidence.Set)
+		host, local, names, beyond string
+		broken                     fault.Zone
+	}{
+		{name: "healthy",
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP · names, holds .1 gateway",
+			names:  "holds 203.0.113.53 names",
+			beyond: "holds 198.51.100.1, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
+		{name: "stations are called by their names", change: func(s *evidence.Set) {
+			s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"}, {Address: NS, Name: "ns.elsewhere.example"}}
+		},
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP · names, holds pier-gw .1 gateway",
+			names:  "holds ns.elsewhere.example names",
+			beyond: "holds sound-edge, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
+		{name: "the gateway is gone, what lies behind is not judged", change: GatewayGone, broken: fault.LocalSubnet,
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP · names, broken .1 silent",
+			names:  "unknown 203.0.113.53 names",
+			beyond: "unknown bookings :443"},
+		{name: "refused", change: func(s *evidence.Set) {
+			s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Bookings}
+		}, broken: fault.Beyond,
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP · names, holds .1 gateway",
+			names:  "holds 203.0.113.53 names",
+			beyond: "holds 198.51.100.1, holds 198.51.100.9, holds 198.51.100.13, broken bookings :443"},
+		{name: "a dead second name server is strained", change: func(s *evidence.Set) {
+			s.Lookups[1].Reply, s.Lookups[1].Addresses = Silence(), nil
+		},
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP · names, holds .1 gateway",
+			names:  "strained 203.0.113.53 names",
+			beyond: "holds 198.51.100.1, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
+		{name: "no target", change: func(s *evidence.Set) { s.Target = target.Target{}; s.Connects = nil },
+			host:  "holds loopback, holds eth0, holds .23/24",
+			local: "holds 1 neighbour, holds .2 DHCP · names, holds .1 gateway",
+			names: "holds 203.0.113.53 names"},
+		{name: "no address", change: func(s *evidence.Set) {
+			*s = evidence.Set{Target: s.Target, Interface: "eth0", Endpoint: s.Endpoint, Discovery: s.Discovery}
+			Port(s).Addresses, s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil, nil
+		}, broken: fault.Host,
+			host:   "unknown loopback, holds eth0, broken no address",
+			local:  "holds 172.27.40.2 DHCP, broken no gateway",
+			beyond: "unknown bookings :443"},
+		{name: "nothing known", change: func(s *evidence.Set) { *s = evidence.Set{} }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := Healthy()
+			if c.change != nil {
+				c.change(s)
+			}
+			l := strand.Of(s, verdict.Judge(s))
+			assert.Equal(t, c.host, row(l.Host))
+			assert.Equal(t, c.local, row(l.Local))
+			assert.Equal(t, c.names, row(l.Names))
+			assert.Equal(t, c.beyond, row(l.Beyond))
+			assert.Equal(t, c.broken, l.Broken)
+		})
+	}
+	assert.Equal(t, ".23", strand.Tail(Own))
+	assert.Equal(t, "2001:db8::1", strand.Tail(netip.MustParseAddr("2001:db8::1")))
+}
