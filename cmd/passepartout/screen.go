@@ -37,11 +37,11 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 	}
 	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: openScenario}
 	for _, name := range scenario.Names() {
-		s, err := scenario.Load(name)
+		complaint, err := scenario.Complaint(name)
 		if err != nil {
 			return err
 		}
-		c.Cases = append(c.Cases, tui.Case{Name: name, Complaint: s.Complaint})
+		c.Cases = append(c.Cases, tui.Case{Name: name, Complaint: complaint})
 	}
 	if len(args) > 0 {
 		g, err := openScenario(args[0])

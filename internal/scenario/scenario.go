@@ -77,6 +77,19 @@ func Names() []string {
 	return out
 }
 
+// Complaint reads only what a scenario's user complains of: quick enough to be done for all of them before a first frame.
+func Complaint(name string) (string, error) {
+	raw, err := files.ReadFile(path.Join("cases", name+".yaml"))
+	if err != nil {
+		return "", err
+	}
+	var head struct {
+		Complaint string `yaml:"complaint"`
+	}
+	err = yaml.Unmarshal(raw, &head)
+	return head.Complaint, err
+}
+
 // Healthy is the name of the scenario in which nothing is wrong.
 const Healthy = "healthy"
 

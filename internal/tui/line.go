@@ -32,13 +32,15 @@ func drawLine(t theme, l strand.Line, width int) []string {
 		}
 	}
 	branch := hostWidth + 4 // the column where the branches fork
-	localWidth := 0
-	for _, s := range l.Local {
-		localWidth = max(localWidth, ansi.StringWidth(label(s))+4)
-	}
-	fork := max(branch+localWidth+3, width*52/100) // where the way beyond begins
-	if rest := beyondWidth(l, 1); fork+rest > width {
-		fork = max(branch+localWidth+3, width-rest-1)
+	fork := forkColumn(l, branch, width)
+	if fork+beyondWidth(l, 0) > width { // the target must be seen whole: the roles of the neighbours stand in their checks
+		l.Local = slices.Clone(l.Local)
+		for i := range l.Local {
+			if l.Local[i].State != verdict.Broken {
+				l.Local[i].Note = ""
+			}
+		}
+		fork = forkColumn(l, branch, width)
 	}
 	head := &row{}
 	head.at(2).put(t.faint, "HOST").at(branch).put(t.faint, "LOCAL SUBNET")
@@ -82,6 +84,19 @@ func drawLine(t theme, l strand.Line, width int) []string {
 		out[i] = r.cut(width)
 	}
 	return out
+}
+
+// forkColumn is where the way beyond begins: after the widest branch, not far from the middle.
+func forkColumn(l strand.Line, branch, width int) int {
+	local := 0
+	for _, s := range l.Local {
+		local = max(local, ansi.StringWidth(label(s))+4)
+	}
+	least := branch + local + 2
+	if rest := beyondWidth(l, 1); max(least, width*52/100)+rest > width {
+		return max(least, width-rest-1)
+	}
+	return max(least, width*52/100)
 }
 
 func label(s strand.Station) string {

@@ -1,0 +1,206 @@
+package main_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/scenario"
+)
+
+var binary string // the program under test
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "passepartout-test-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "passepartout")
+	build := exec.Command("go", "build", "-o", binary, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// run runs the program without a terminal.
+func run(t *testing.T, args ...string) (stdout, stderr string, status int) {
+	var out, errs bytes.Buffer
+	cmd := exec.Command(binary, args...)
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return out.String(), errs.String(), exit.ExitCode()
+	}
+	require.NoError(t, err)
+	return out.String(), errs.String(), 0
+}
+
+func TestBadInputGetsOneClearLine(t *testing.T) {
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"check --scenario no-such-thing", 3, "demo --list` names them"},
+		{"demo no-such-thing", 3, "demo --list` names them"},
+		{"check --scenario healthy -i eth9", 3, "this machine has lo, eth0"},
+		{"ping --scenario healthy -i eth9", 3, "no such interface"},
+		{"check --scenario healthy bookings:99999", 3, "a port is a number from 1 to 65535"},
+		{"check --scenario healthy 172.27.40.300", 3, "looks like an IPv4 address and is none"},
+		{"check --scenario healthy a b", 3, "at most 1 arg"},
+		{"check --scenario healthy --format yaml", 3, "give text or json"},
+		{"check --scenario healthy --deadline 0s", 3, "a time above zero"},
+		{"check --scenario healthy --deadline soon", 3, "--help"},
+		{"check --scenario healthy -4 -6", 3, "exclude each other"},
+		{"check --nonsense", 3, "unknown flag"},
+		{"nonsense more", 3, ""},
+		{"ping --scenario healthy --count 0", 3, "a number from 1"},
+		{"ping --scenario healthy --interval 1us", 3, "the shortest is"},
+		{"ping --scenario healthy --size 70000", 3, "65507"},
+		{"ping", 3, "what should be reached?"},
+		{"ping --scenario healthy nothing.kittiwake.example", 1, "NXDOMAIN"},
+		{"trace --scenario healthy nothing.kittiwake.example", 1, "NXDOMAIN"},
+		{"ping --scenario healthy -6 203.0.113.80", 3, "not of the chosen address family"},
+		{"demo healthy", 3, "no terminal"},
+		{"", 3, "no terminal"},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			t.Parallel()
+			out, errs, status := run(t, strings.Fields(c.args)...)
+			assert.Equal(t, c.status, status, errs)
+			assert.Empty(t, out, "standard output carries the result alone")
+			assert.Equal(t, 1, strings.Count(errs, "\n"), "one line: %s", errs)
+			assert.Contains(t, errs, c.says)
+		})
+	}
+	_, errs, status := run(t, "check", "--scenario", "healthy", "esc\x1b[31m\x07.example")
+	assert.Equal(t, 3, status)
+	assert.NotContains(t, errs, "\x1b", "what was typed is quoted")
+}
+
+func TestExitStatusOfCheck(t *testing.T) {
+	for _, c := range []struct {
+		args   []string
+		status int
+		zone   string
+	}{
+		{[]string{"--scenario", "healthy"}, 0, "none"},
+		{[]string{"--scenario", "no-address"}, 1, "host"},
+		{[]string{"--scenario", "gateway-silent"}, 1, "local-subnet"},
+		{[]string{"--scenario", "name-not-found"}, 1, "beyond"},
+		{[]string{"--scenario", "gateway-silent", "--deadline", "300ms"}, 2, "undetermined"},
+	} {
+		t.Run(strings.Join(c.args, " "), func(t *testing.T) {
+			t.Parallel()
+			out, errs, status := run(t, append([]string{"check", "--format", "json"}, c.args...)...)
+			assert.Equal(t, c.status, status)
+			assert.Empty(t, errs)
+			var r struct {
+				Schema  string
+				Verdict struct{ Zone string }
+			}
+			require.NoError(t, json.Unmarshal([]byte(out), &r), out)
+			assert.Equal(t, c.zone, r.Verdict.Zone)
+			assert.Equal(t, "passepartout.check/1", r.Schema)
+		})
+	}
+}
+
+func TestPingAndTrace(t *testing.T) {
+	out, _, status := run(t, "ping", "--scenario", "healthy", "--count", "3", "--interval", "20ms", "--format", "json")
+	assert.Zero(t, status)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, lines, 4, "one a probe, and a summary")
+	for i, line := range lines {
+		var p struct {
+			Outcome string
+			RTT     float64 `json:"rtt_us"`
+			Summary *struct{ Sent, Received int }
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &p))
+		if i < 3 {
+			assert.Equal(t, "reply", p.Outcome)
+			assert.InDelta(t, 20_500, p.RTT, 20_000)
+		} else {
+			assert.Equal(t, 3, p.Summary.Received)
+		}
+	}
+	_, _, status = run(t, "ping", "--scenario", "uplink-down", "203.0.113.80", "--count", "2", "--interval", "20ms")
+	assert.Equal(t, 1, status)
+
+	out, _, status = run(t, "trace", "--scenario", "healthy", "--format", "json")
+	assert.Zero(t, status)
+	var trace struct {
+		Reached bool
+		Method  string
+		Hops    []struct {
+			Segment, State string
+			Answers        []struct{ Name string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &trace))
+	assert.True(t, trace.Reached)
+	assert.Equal(t, "tcp", trace.Method, "the target has a port")
+	require.Len(t, trace.Hops, 5)
+	assert.Equal(t, "local-subnet", trace.Hops[0].Segment)
+	assert.Equal(t, "pier-gw.kittiwake.example", trace.Hops[0].Answers[0].Name)
+	assert.Equal(t, "destination", trace.Hops[4].State)
+	_, _, status = run(t, "trace", "--scenario", "path-stops", "203.0.113.80")
+	assert.Equal(t, 1, status)
+}
+
+func TestThisMachineOnLoopback(t *testing.T) {
+	out, errs, status := run(t, "ping", "127.0.0.1", "--count", "2", "--interval", "10ms")
+	assert.Zero(t, status, errs)
+	assert.Contains(t, out, "2 of 2 came back")
+	out, errs, status = run(t, "check", "127.0.0.1", "--format", "json", "--deadline", "3s")
+	assert.Contains(t, []int{0, 1, 2}, status, errs)
+	assert.True(t, json.Valid([]byte(out)), out)
+}
+
+func TestListNamesTheScenarios(t *testing.T) {
+	out, _, status := run(t, "demo", "--list")
+	assert.Zero(t, status)
+	assert.Equal(t, scenario.Names(), strings.Split(strings.TrimSpace(out), "\n"))
+}
+
+func TestHelpSpeaksOfEveryCommand(t *testing.T) {
+	out, _, status := run(t, "--help")
+	assert.Zero(t, status)
+	for _, word := range []string{"check", "ping", "trace", "demo", "--interface", "--scenario", "--format", "--deadline"} {
+		assert.Contains(t, out, word)
+	}
+}
+
+// TestWholeProcess prints how long check of a healthy site takes from start to end of the process, beside the site's own delays.
+func TestWholeProcess(t *testing.T) {
+	var took []time.Duration
+	for range 10 {
+		began := time.Now()
+		_, _, status := run(t, "check", "--scenario", "healthy")
+		took = append(took, time.Since(began))
+		require.Zero(t, status)
+	}
+	slices.Sort(took)
+	const site = 21 * time.Millisecond // look-up on the pier, then a round trip to the booking service
+	fmt.Printf("check --scenario healthy, whole process: median %v, worst %v; the site's own delays are %v, the bar is 300 ms more\n", took[5].Round(time.Millisecond), took[9].Round(time.Millisecond), site)
+	assert.Less(t, took[5], 3*time.Second)
+}

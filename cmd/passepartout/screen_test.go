@@ -1,0 +1,243 @@
+package main_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// terminal is a tmux session of its own in which the program runs.
+type terminal struct {
+	t    *testing.T
+	name string
+}
+
+func open(t *testing.T, width, height int, env []string, args ...string) *terminal {
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Skip("tmux is not installed")
+	}
+	term := &terminal{t, strings.NewReplacer("/", "-", " ", "-", "#", "-").Replace(t.Name())}
+	t.Cleanup(func() { _ = exec.Command("tmux", "-L", term.name, "kill-server").Run() })
+	line := strings.Join(append(append([]string{"env", "XDG_STATE_HOME=" + t.TempDir()}, env...), append([]string{binary}, args...)...), " ")
+	term.tmux("-L", term.name, "-f", "/dev/null", "new-session", "-d", "-x", strconv.Itoa(width), "-y", strconv.Itoa(height), line+"; echo left with status $?; sleep 60", ";", "set-option", "-g", "status", "off")
+	return term
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	if args[0] != "-L" {
+		args = append([]string{"-L", x.name}, args...)
+	}
+	out, err := exec.Command("tmux", args...).CombinedOutput()
+	require.NoError(x.t, err, "tmux %v: %s", args, out)
+	return string(out)
+}
+
+func (x *terminal) press(keys ...string) {
+	x.t.Helper()
+	for _, k := range keys {
+		x.tmux("send-keys", k)
+	}
+}
+
+func (x *terminal) text() string { x.t.Helper(); return x.tmux("capture-pane", "-p") }
+
+// see waits until the screen shows all of these.
+func (x *terminal) see(wants ...string) string {
+	x.t.Helper()
+	deadline := time.Now().Add(15 * time.Second)
+	for {
+		text := x.text()
+		missing := slices.DeleteFunc(slices.Clone(wants), func(w string) bool { return strings.Contains(text, w) })
+		if len(missing) == 0 {
+			return text
+		}
+		if time.Now().After(deadline) {
+			require.Fail(x.t, "not on the screen", "%q\n%s", missing, text)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// ended waits until the program has left without an error, and checks that it gave the terminal back.
+func (x *terminal) ended() {
+	x.t.Helper()
+	x.see("left with status 0")
+	assert.Equal(x.t, "0", strings.TrimSpace(x.tmux("list-panes", "-F", "#{alternate_on}")), "the alternate screen is left")
+}
+
+var screens = [][2]int{{80, 24}, {142, 44}}
+
+func TestScreenAVerdictInEachZone(t *testing.T) {
+	for _, size := range screens {
+		for _, c := range []struct{ scenario, says, check string }{
+			{"healthy", "No fault stands in the way.", "▸━━ service"},
+			{"gateway-not-set", "The fault lies in this HOST.", "▸━╳ gateway set"},
+			{"gateway-silent", "The fault lies in the LOCAL SUBNET.", "▸━╳ gateway"},
+			{"service-refused", "The fault lies BEYOND the gateway.", "▸━╳ service"},
+		} {
+			t.Run(fmt.Sprintf("%s %dx%d", c.scenario, size[0], size[1]), func(t *testing.T) {
+				t.Parallel()
+				x := open(t, size[0], size[1], nil, "demo", c.scenario)
+				x.see("The complaint", "What should be reachable?")
+				x.press("Enter")
+				text := x.see(c.says, c.check, "HOST", "LOCAL SUBNET", "BEYOND", "certain")
+				for line := range strings.Lines(text) {
+					assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), size[0])
+				}
+				x.press("q")
+				x.ended()
+			})
+		}
+	}
+}
+
+func TestScreenKeysResizeAndTooSmall(t *testing.T) {
+	t.Parallel()
+	x := open(t, 142, 44, nil, "demo")
+	x.see("Which complaint will you look into?", "▸ Nothing is wrong today.")
+	x.press("Enter")
+	x.see("What should be reachable?", "▸ bookings.kittiwake.example:443")
+	x.press("9", "9", "9", "Enter")
+	x.see("a port is a number from 1 to 65535")
+	x.press("BSpace", "BSpace", "BSpace", "Enter")
+	x.see("No fault stands in the way.", "pier-gw .1", "sound-edge ━━ sound-core ━━ exchange ━━ bookings :443")
+	x.press("2")
+	x.see("172.27.40.0 ├", ".23 this machine", "offered now by 172.27.40.2", "Routes in force")
+	x.press("?")
+	x.see("The strand", "strained: something is wrong here", "Keys")
+	x.press("x", "1", "i")
+	x.see("Which port do you mean?", "eth0")
+	x.press("Escape")
+	x.see("No fault stands in the way.")
+	x.tmux("resize-window", "-x", "80", "-y", "24")
+	x.see("3 stations ━━ bookings :443", "q quit")
+	x.tmux("resize-window", "-x", "60", "-y", "20")
+	x.see("This window is 60 by 20")
+	x.tmux("resize-window", "-x", "100", "-y", "30")
+	x.see("No fault stands in the way.")
+	x.press("r")
+	x.see("No fault stands in the way.")
+	x.press("t")
+	x.see("What should be reachable?")
+	x.press("Escape") // alone: with a key close behind it would be that key with alt
+	x.see("No fault stands in the way.")
+	x.press("s")
+	x.see("Which complaint will you look into?")
+	x.press("C-c")
+	x.ended()
+}
+
+func TestScreenTypedTarget(t *testing.T) {
+	t.Parallel()
+	x := open(t, 142, 44, nil, "demo", "healthy")
+	x.see("What should be reachable?")
+	x.press("C-u")
+	x.tmux("send-keys", "-l", "wintertable.kittiwake.example")
+	x.press("Enter")
+	x.see("The fault lies BEYOND the gateway.", "does not exist")
+}
+
+var colour = regexp.MustCompile("\x1b\\[[0-9;]*(3[0-8]|4[0-8]|9[0-7])[;m]")
+
+func TestScreenNoColour(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		env  []string
+		want bool
+	}{{nil, true}, {[]string{"NO_COLOR=1"}, false}} {
+		t.Run(fmt.Sprint(c.env), func(t *testing.T) {
+			x := open(t, 80, 24, c.env, "demo", "gateway-not-set")
+			x.see("What should be reachable?")
+			x.press("Enter")
+			x.see("━╳ gateway set", "The fault lies in this HOST.")
+			assert.Equal(t, c.want, colour.MatchString(x.tmux("capture-pane", "-p", "-e")))
+		})
+	}
+}
+
+func TestScreenOnThisMachine(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("the live machine is Linux")
+	}
+	t.Parallel()
+	x := open(t, 100, 30, nil, "127.0.0.1")
+	x.see("127.0.0.1", "Host", "loopback")
+	x.press("2")
+	x.see("Routes in force")
+	x.press("q")
+	x.ended()
+}
+
+// TestScreenFirstFrame prints the time from the start of the program to the first frame on the terminal.
+func TestScreenFirstFrame(t *testing.T) {
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Skip("tmux is not installed")
+	}
+	var took []time.Duration
+	for i := range 20 {
+		out := filepath.Join(t.TempDir(), fmt.Sprint(i))
+		name := fmt.Sprintf("first-frame-%d", i)
+		// A reader beside the program notes when the first frame's words come out of the terminal.
+		began := time.Now()
+		require.NoError(t, exec.Command("tmux", "-L", name, "-f", "/dev/null", "new-session", "-d", "-x", "120", "-y", "40", "date +%s%N > "+out+"; exec "+binary+" demo healthy").Run())
+		for !strings.Contains(capture(name), "What should be reachable?") && time.Since(began) < 5*time.Second {
+			time.Sleep(time.Millisecond)
+		}
+		shown := time.Now()
+		_ = exec.Command("tmux", "-L", name, "kill-server").Run()
+		raw, err := os.ReadFile(out)
+		require.NoError(t, err)
+		started, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64)
+		require.NoError(t, err)
+		took = append(took, shown.Sub(time.Unix(0, started)))
+	}
+	slices.Sort(took)
+	fmt.Printf("first frame: median %v of 20 starts, worst %v, the looking itself included\n", took[10].Round(time.Millisecond), took[19].Round(time.Millisecond))
+	assert.Less(t, took[10], 2*time.Second)
+}
+
+func capture(name string) string {
+	out, _ := exec.Command("tmux", "-L", name, "capture-pane", "-p").Output()
+	return string(out)
+}
+
+// TestScreenMemory prints the peak of memory after a demonstration in which the tests ran ten times.
+func TestScreenMemory(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("reads /proc")
+	}
+	t.Parallel()
+	x := open(t, 142, 44, nil, "demo", "healthy")
+	x.see("What should be reachable?")
+	x.press("Enter")
+	for range 10 {
+		x.see("No fault stands in the way.", "pier-gw")
+		x.press("r")
+		time.Sleep(300 * time.Millisecond)
+	}
+	x.see("No fault stands in the way.")
+	shell := strings.TrimSpace(x.tmux("list-panes", "-F", "#{pane_pid}"))
+	children, err := os.ReadFile("/proc/" + shell + "/task/" + shell + "/children")
+	require.NoError(t, err)
+	pid := strings.TrimSpace(string(children))
+	status, err := os.ReadFile("/proc/" + pid + "/status")
+	require.NoError(t, err)
+	peak := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(status)
+	require.NotNil(t, peak)
+	kb, err := strconv.Atoi(string(peak[1]))
+	require.NoError(t, err)
+	fmt.Printf("demo, ten runs: %.1f MB at the peak, the bar is 40 MB\n", float64(kb)/1024)
+	assert.Less(t, kb, 100*1024)
+}
