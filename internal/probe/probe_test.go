@@ -5,11 +5,14 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
+	"unicode"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -30,7 +33,6 @@ var (
 	nobody   = netip.MustParseAddr("172.27.40.99")
 	ns       = netip.MustParseAddr("203.0.113.53")
 	bookings = netip.MustParseAddr("203.0.113.80")
-	weather  = netip.MustParseAddr("203.0.113.90")
 )
 
 func at(t *testing.T, name string, o simulated.Options) machine.Machine {
@@ -399,4 +401,31 @@ func TestWeb(t *testing.T) {
 		assert.Equal(t, c.outcome, w.Outcome, "%s %s", c.url, w.Reason)
 		assert.Equal(t, c.status, w.Status, c.url)
 	}
+}
+
+func FuzzAnswer(f *testing.F) {
+	q := new(dns.Msg).SetQuestion("a.example.", dns.TypeA)
+	a := new(dns.Msg).SetReply(q)
+	a.Answer = []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: "a.example.", Rrtype: dns.TypeA, Class: dns.ClassINET}, A: own.AsSlice()}, &dns.CNAME{Hdr: dns.RR_Header{Name: "a.example.", Rrtype: dns.TypeCNAME, Class: dns.ClassINET}, Target: "\\027[31m.example."}}
+	packed, err := a.Pack()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(packed)
+	f.Fuzz(func(t *testing.T, in []byte) {
+		l, ok := probe.ReadAnswer(in)
+		if !ok {
+			return
+		}
+		for _, addr := range l.Addresses {
+			if !addr.IsValid() {
+				t.Fatal("an answer without an address")
+			}
+		}
+		for _, name := range l.Aliases {
+			if strings.ContainsFunc(name, func(r rune) bool { return !unicode.IsPrint(r) }) {
+				t.Fatalf("%q reaches the screen", name)
+			}
+		}
+	})
 }

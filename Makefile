@@ -1,0 +1,32 @@
+.PHONY: demo test bench build screenshots fuzz check
+
+RUNS ?= 20
+FUZZTIME ?= 60s
+
+build: ## one static binary
+	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o passepartout ./cmd/passepartout
+
+demo:
+	go run ./cmd/passepartout demo
+
+test: ## everything; installs what the namespace and terminal tests need when it may
+	sh scripts/test-tools.sh
+	go test -timeout 15m ./...
+
+check: ## what every change must pass besides the tests
+	test -z "$$(gofmt -l .)" || { gofmt -l .; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+bench: ## prints the figures that the project promises (RUNS=20 by default; about half an hour)
+	sh scripts/test-tools.sh
+	go test -count=1 -timeout 90m -v -run 'TestSimulatedGround|TestKernelGround|TestUserNamespace' ./internal/scenario/namespaces -runs $(RUNS) | grep -E '^(simulated|kernel|user namespace|   wrong)|^(ok|FAIL)'
+	go test -count=1 -v -run 'TestRoundTripAgainstCapture' ./internal/machine/linux | grep -E '^round trip|^(ok|FAIL)'
+	go test -count=1 -v -run 'TestWholeProcess|TestScreenFirstFrame|TestScreenMemory' ./cmd/passepartout | grep -E '^(check|first|demo)|^(ok|FAIL)'
+
+fuzz: ## a minute for each parser of data from outside
+	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame probe:FuzzOffer probe:FuzzAnswer scenario:FuzzParse; do \
+		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) ./internal/$${t%%:*} || exit 1; done
+
+screenshots: build ## pictures of the main views, from the demonstration
+	bash scripts/screenshots.sh

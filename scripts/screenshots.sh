@@ -1,0 +1,45 @@
+#!/usr/bin/env bash
+# Pictures of the main views, from the demonstration, as a person sees them: the program in tmux in a terminal window of 1280 by 800.
+# Needs tmux, xterm, Xvfb, ImageMagick's import, and the DejaVu Sans Mono font.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+out=docs/screenshots
+mkdir -p "$out"
+for program in tmux xterm Xvfb import; do
+	command -v "$program" >/dev/null || { echo "screenshots: $program is not installed" >&2; exit 3; }
+done
+dir=$(mktemp -d)
+trap 'tmux -L shots kill-server 2>/dev/null || true; kill $(jobs -p) 2>/dev/null || true; rm -rf "$dir"' EXIT
+printf 'set -g status off\nset -g default-terminal "tmux-256color"\nset -ga terminal-overrides ",xterm-256color:RGB"\nset -g escape-time 10\n' >"$dir/tmux.conf"
+Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$dir/display" >/dev/null 2>&1 &
+for _ in $(seq 50); do [[ -s $dir/display ]] && break; sleep 0.1; done
+DISPLAY=:$(<"$dir/display"); export DISPLAY
+
+# picture NAME SIZE SCENARIO [KEY[=SECONDS]...]: opens the demonstration, presses keys, each with a wait after it, and takes the picture.
+picture() {
+	local name=$1 size=$2 scenario=$3 terminal
+	shift 3
+	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "COLORTERM=truecolor ./passepartout demo $scenario"
+	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg '#101418' -fg '#d8dee6' +sb \
+		-xrm 'xterm*directColor: true' -xrm 'xterm*termName: xterm-256color' -e tmux -L shots attach >/dev/null 2>&1 &
+	terminal=$!
+	sleep 1.2
+	for key in "$@"; do
+		tmux -L shots send-keys "${key%%=*}"
+		sleep "${key##*=}"
+	done
+	import -window root "$out/$name.png"
+	tmux -L shots kill-server
+	wait "$terminal" 2>/dev/null || true
+	echo "$out/$name.png"
+}
+
+picture cases 142x44 "" Down=0.3 Down=0.3
+picture question 142x44 uplink-down
+picture overview-healthy 142x44 healthy Enter=2
+picture overview-gateway-silent 142x44 gateway-silent Enter=3
+picture overview-path-stops 142x44 path-stops Enter=3
+picture overview-small 80x24 no-address Enter=3
+picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
+picture address-mask-too-narrow 142x44 mask-too-narrow Enter=2 2=0.5
+picture help 142x44 healthy Enter=1.5 ?=0.5
