@@ -19,11 +19,11 @@ DISPLAY=:$(<"$dir/display"); export DISPLAY
 picture() {
 	local name=$1 size=$2 scenario=$3 terminal
 	shift 3
-	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "COLORTERM=truecolor ./passepartout demo $scenario"
+	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; COLORTERM=truecolor ./passepartout demo $scenario"
 	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg '#101418' -fg '#d8dee6' +sb \
 		-xrm 'xterm*directColor: true' -xrm 'xterm*termName: xterm-256color' -e tmux -L shots attach >/dev/null 2>&1 &
 	terminal=$!
-	sleep 1.2
+	sleep 1.7 # the program asks tmux what the terminal can show, so the terminal must be there first
 	for key in "$@"; do
 		tmux -L shots send-keys "${key%%=*}"
 		sleep "${key##*=}"

@@ -101,7 +101,7 @@ func (m *model) title() string {
 			right += "   " + m.began.Format("15:04:05")
 		}
 	}
-	room := m.width - r.width - 4 - ansi.StringWidth(right)
+	room := m.width - r.width - 7 - ansi.StringWidth(right)
 	if room < 20 {
 		right = fit(right, m.width-r.width-26)
 		room = 20

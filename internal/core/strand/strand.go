@@ -115,7 +115,11 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 		}
 		l.Local = append(l.Local, gw)
 	} else if state["route"] != verdict.Skipped {
-		l.Local = append(l.Local, Station{Label: "no gateway", State: state["route"]})
+		st := state["route"]
+		if state["address"] != verdict.Holds {
+			st = verdict.StateUnknown // without an address there can be none
+		}
+		l.Local = append(l.Local, Station{Label: "no gateway", State: st})
 	}
 }
 

@@ -74,7 +74,7 @@ func TestOf(t *testing.T) {
 			Port(s).Addresses, s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil, nil
 		}, broken: fault.Host,
 			host:   "unknown loopback, holds eth0, broken no address",
-			local:  "holds 172.27.40.2 DHCP, broken no gateway",
+			local:  "holds 172.27.40.2 DHCP, unknown no gateway",
 			beyond: "unknown bookings :443"},
 		{name: "nothing known", change: func(s *evidence.Set) { *s = evidence.Set{} }},
 	} {

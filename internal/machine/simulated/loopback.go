@@ -27,13 +27,7 @@ func (l *loopback) WritePackets(list stack.PacketBufferList) (int, tcpip.Error) 
 		view.Release()
 		proto := pkt.NetworkProtocolNumber
 		go func() { // never in the sender's goroutine: it may hold locks that the receiving side wants
-			l.mu.Lock()
-			taps := make([]*tap, 0, len(l.taps))
-			for t := range l.taps {
-				taps = append(taps, t)
-			}
-			dispatcher := l.dispatcher
-			l.mu.Unlock()
+			taps, dispatcher := l.listeners()
 			for _, t := range taps {
 				t.frame(packet)
 			}

@@ -3,6 +3,7 @@ package simulated
 import (
 	"context"
 	"crypto/x509"
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -58,10 +59,7 @@ func (m *endpointMachine) hear(packet []byte) {
 		return
 	}
 	m.mu.Lock()
-	waiting := make([]*listener, 0, len(m.waiting))
-	for l := range m.waiting {
-		waiting = append(waiting, l)
-	}
+	waiting := slices.Collect(maps.Keys(m.waiting))
 	m.mu.Unlock()
 	for _, l := range waiting {
 		l.report(r, at)

@@ -1,6 +1,8 @@
 package simulated
 
 import (
+	"maps"
+	"slices"
 	"sync"
 
 	"gvisor.dev/gvisor/pkg/buffer"
@@ -49,6 +51,13 @@ func (p *port) listen(f func(frame []byte)) (stop func()) {
 	}
 }
 
+// listeners gives those that want to see what arrives: the taps, and the stack above.
+func (p *port) listeners() ([]*tap, stack.NetworkDispatcher) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Collect(maps.Keys(p.taps)), p.dispatcher
+}
+
 func (p *port) dead() bool { return p.down || p.unplugged }
 
 // wants is what a network card decides: frames for itself, for all, and for groups.
@@ -57,13 +66,7 @@ func (p *port) wants(frame []byte) bool {
 }
 
 func (p *port) receive(frame []byte) {
-	p.mu.Lock()
-	taps := make([]*tap, 0, len(p.taps))
-	for t := range p.taps {
-		taps = append(taps, t)
-	}
-	dispatcher := p.dispatcher
-	p.mu.Unlock()
+	taps, dispatcher := p.listeners()
 	for _, t := range taps {
 		t.frame(frame)
 	}

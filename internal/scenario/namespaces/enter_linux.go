@@ -2,6 +2,7 @@ package namespaces
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -53,19 +54,19 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 	for name, a := range node.Hosts {
 		fmt.Fprintf(&hosts, "%v %s\n", a, name)
 	}
-	e := entry{ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root, Program: program, Args: args}
-	ca := filepath.Join(l.dir, "authority.pem")
-	for path, content := range map[string]string{e.ResolvConf: conf.String(), e.Hosts: hosts.String(), ca: string(l.authority.PEM())} {
-		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
+	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, conf.String()), "hosts": cmp.Or(l.Hosts, hosts.String()), "authority.pem": string(l.authority.PEM())}
+	for name, content := range files {
+		if err := os.WriteFile(filepath.Join(l.dir, name), []byte(content), 0o644); err != nil {
 			return nil, err
 		}
 	}
+	e := entry{ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root, Program: program, Args: args}
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return nil, err
 	}
 	cmd := exec.Command("/proc/self/exe")
-	cmd.Env = append(os.Environ(), enterEnv+"="+string(raw), "SSL_CERT_FILE="+ca)
+	cmd.Env = append(os.Environ(), enterEnv+"="+string(raw), "SSL_CERT_FILE="+filepath.Join(l.dir, "authority.pem"))
 	return cmd, nil
 }
 

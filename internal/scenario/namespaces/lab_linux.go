@@ -23,6 +23,9 @@ import (
 
 // Lab is a scenario as running namespaces. Close ends all of it.
 type Lab struct {
+	// ResolvConf and Hosts, if set, replace the endpoint's files by this content.
+	ResolvConf, Hosts string
+
 	scenario  *scenario.Scenario
 	authority *scenario.Authority
 	dir       string
