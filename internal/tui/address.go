@@ -219,8 +219,11 @@ func (m *model) compared(i *endpoint.Interface) []string {
 	if gw, ok := m.set.Endpoint.Gateway(i.Name, false); ok {
 		gateway = append(gateway, gw)
 	}
+	const here = 16
+	there := min(here+(m.width-here-11)/2, 50)
+	sign := min(2*there-here, m.width-11)
 	head := &row{}
-	head.at(2).put(t.loud, "Set here").at(16).put(t.faint, "this machine").at(50).put(t.faint, fmt.Sprintf("offered now by %v", o.Server))
+	head.at(2).put(t.loud, "Set here").at(here).put(t.faint, "this machine").at(there).put(t.faint, fmt.Sprintf("offered now by %v", o.Server))
 	lines := []string{head.cut(m.width)}
 	for _, x := range []struct{ what, here, there string }{
 		{"address", listOrNone(own), o.Address.Addr().String()},
@@ -229,11 +232,14 @@ func (m *model) compared(i *endpoint.Interface) []string {
 		{"name servers", listOrNone(m.set.Endpoint.AskedResolvers()), listOrNone(o.Resolvers)},
 	} {
 		r := &row{}
-		style, sign := t.text, ""
+		style := t.text
 		if x.here != x.there {
-			style, sign = t.state[verdict.Strained], "╍╍ differs"
+			style = t.state[verdict.Strained]
 		}
-		r.at(2).put(t.faint, x.what).at(16).put(style, fit(x.here, 33)).at(50).put(style, fit(x.there, 33)).at(84).put(style, sign)
+		r.at(2).put(t.faint, x.what).at(here).put(style, fit(x.here, there-here-1)).at(there).put(style, fit(x.there, sign-there-1))
+		if x.here != x.there {
+			r.at(sign).put(style, "╍╍ differs")
+		}
 		lines = append(lines, r.cut(m.width))
 	}
 	return append(lines, "")

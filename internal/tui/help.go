@@ -39,7 +39,7 @@ func (m *model) helpPage() []string {
 	case pageCases, pageQuestion:
 	default:
 		say("Overview", [][2]string{
-			{"↑ ↓", "choose a check; at the right, what was asked, what came back, what it means, which suspects it clears"},
+			{"↑ ↓", "choose a check; at the right stands what it rests on and clears"},
 			{"r", "the same tests again, after a repair"},
 		}, nil)
 	}

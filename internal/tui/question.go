@@ -46,13 +46,10 @@ func (m *model) questionPage() (lines []string, x, y int) {
 		}
 		lines = append(lines, "")
 	}
-	for _, l := range []string{
-		"A name or an address asks whether anything comes back from it. With a port, whether a connection opens; with a URL,",
-		"whether the service answers. Left empty, this machine, its segment, gateway and name servers are judged alone.",
-	} {
-		for _, w := range wrap(l, m.width-8, 3) {
-			lines = append(lines, "    "+t.faint.Render(w))
-		}
+	const about = "A name or an address asks whether anything comes back from it. With a port, whether a connection opens; with a URL, whether the service answers. " +
+		"Left empty, this machine, its segment, gateway and name servers are judged alone."
+	for _, l := range wrap(about, min(m.width-8, 110), 4) {
+		lines = append(lines, "    "+t.faint.Render(l))
 	}
 	for len(lines) < m.height-2 {
 		lines = append(lines, "")
