@@ -14,7 +14,6 @@ type theme struct {
 	state                     map[verdict.State]lipgloss.Style
 	key                       lipgloss.Style
 	loud                      lipgloss.Style // the headline
-	pick                      lipgloss.Style // what is selected
 }
 
 func newTheme(dark bool) theme {
@@ -22,20 +21,19 @@ func newTheme(dark bool) theme {
 	c := func(light, onDark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(onDark)) }
 	fg := func(c color.Color) lipgloss.Style { return lipgloss.NewStyle().Foreground(c) }
 	var (
-		ink    = c("#1c2530", "#d9dfe6")
-		slate  = c("#66727f", "#7d8b99")
-		brass  = c("#83600f", "#d2ab5f")
-		sea    = c("#157055", "#5dba9b")
-		amber  = c("#925800", "#e2a63e")
-		coral  = c("#b93522", "#f2725e")
-		hair   = c("#c3cad2", "#35404b")
-		chosen = c("#e9e2d2", "#2a2f33")
+		// Near enough to entries of the palette of 256 that they stay apart where a terminal has no more.
+		ink   = c("#1c1c1c", "#d9dfe6")
+		slate = c("#626262", "#7d8b99")
+		brass = c("#875f00", "#d2ab5f")
+		sea   = c("#00695c", "#5dba9b")
+		amber = c("#af5f00", "#f5a623")
+		coral = c("#af0000", "#f2725e")
+		hair  = c("#c6c6c6", "#35404b")
 	)
 	return theme{
 		text: fg(ink), faint: fg(slate), accent: fg(brass), rule: fg(hair),
 		key:  fg(brass),
 		loud: fg(ink).Bold(true),
-		pick: lipgloss.NewStyle().Background(chosen),
 		state: map[verdict.State]lipgloss.Style{
 			verdict.StateUnknown: fg(slate), verdict.Holds: fg(sea), verdict.Strained: fg(amber), verdict.Broken: fg(coral).Bold(true), verdict.Skipped: fg(slate),
 		},
