@@ -1,0 +1,64 @@
+package fault
+
+import (
+	"cmp"
+	"slices"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+)
+
+// canonical gives the evidence in an order of its own, so that no judge can depend on the order of arrival, with each reply localized.
+func canonical(s *evidence.Set) *evidence.Set {
+	out := *s
+	byReply := func(a, b evidence.Reply) int {
+		return cmp.Or(cmp.Compare(a.Outcome, b.Outcome), cmp.Compare(a.RTT, b.RTT), a.From.Compare(b.From), cmp.Compare(a.Waited, b.Waited))
+	}
+	out.Routes = ordered(s.Routes, func(a, b endpoint.RouteAnswer) int { return a.To.Compare(b.To) })
+	out.Neighbours = ordered(s.Neighbours, func(a, b evidence.Neighbour) int { return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply)) })
+	out.Heard = ordered(s.Heard, func(a, b evidence.Heard) int { return a.Address.Compare(b.Address) })
+	out.Arrivals = ordered(s.Arrivals, func(a, b evidence.Arrival) int {
+		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Proto, b.Proto), cmp.Compare(a.Port, b.Port))
+	})
+	out.Lookups = ordered(s.Lookups, func(a, b evidence.Lookup) int {
+		return cmp.Or(a.Server.Compare(b.Server), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Type, b.Type), byReply(a.Reply, b.Reply))
+	})
+	out.Echoes = ordered(s.Echoes, func(a, b evidence.Echo) int { return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply)) })
+	out.Connects = ordered(s.Connects, func(a, b evidence.Connect) int { return cmp.Or(a.To.Compare(b.To), byReply(a.Reply, b.Reply)) })
+	out.Hops = ordered(s.Hops, func(a, b evidence.Hop) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	})
+	if s.Discovery != nil {
+		d := *s.Discovery
+		d.Offers = ordered(d.Offers, func(a, b evidence.Offer) int { return a.Server.Compare(b.Server) })
+		out.Discovery = &d
+	}
+	for i := range out.Lookups {
+		out.Lookups[i].Reply = localized(s.Endpoint, out.Lookups[i].Reply)
+	}
+	for i := range out.Echoes {
+		out.Echoes[i].Reply = localized(s.Endpoint, out.Echoes[i].Reply)
+	}
+	for i := range out.Connects {
+		out.Connects[i].Reply = localized(s.Endpoint, out.Connects[i].Reply)
+	}
+	for i := range out.Hops {
+		out.Hops[i].Reply = localized(s.Endpoint, out.Hops[i].Reply)
+	}
+	return &out
+}
+
+func ordered[T any](list []T, by func(a, b T) int) []T {
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, by)
+	return list
+}
+
+// localized turns "host unreachable" that the machine's own kernel said into what it is: the packet was not sent, for want of the next
+// hop's hardware address (RFC 1122 §2.3.2.2). Nobody out there has spoken.
+func localized(e *endpoint.Endpoint, r evidence.Reply) evidence.Reply {
+	if e != nil && r.Outcome == evidence.Unreachable && r.Why == evidence.NoHost && e.Owns(r.From) {
+		return evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: r.RTT}
+	}
+	return r
+}

@@ -1,0 +1,73 @@
+package fault
+
+import (
+	"net/netip"
+	"time"
+
+	"passepartout/internal/core/evidence"
+)
+
+// ResolverFact is what is known of one resolver.
+type ResolverFact struct {
+	Address netip.Addr
+	OnLink  bool
+	Asked   bool
+	Speaks  Answer // any DNS message came back
+	Closed  bool   // port unreachable: a host is there, no service
+	RCode   string // the worst that it said
+	Has     bool   // it gave addresses for the name
+	Missing bool   // it says that the name does not exist, or has no address
+	NotSent string // why this machine did not ask
+	Pings   Answer // it answers echo
+	RTT     time.Duration
+}
+
+func (p *Pass) resolvers() (out []ResolverFact) {
+	if p.Endpoint == nil {
+		return nil
+	}
+	for _, a := range p.Endpoint.AskedResolvers() {
+		f := ResolverFact{Address: a, OnLink: p.OnLink(a) || p.own(a)}
+		silent := false
+		for _, l := range p.Lookups {
+			if l.Server != a {
+				continue
+			}
+			f.Asked = true
+			switch l.Outcome {
+			case evidence.Answered:
+				f.Speaks, f.RTT = Yes, l.RTT
+				switch {
+				case l.Type == "PTR": // asked for life or for a station's name, not for the target
+				case len(l.Addresses) > 0:
+					f.Has = true
+				case l.RCode == "NXDOMAIN" || l.RCode == "NOERROR":
+					f.Missing = true
+				}
+				if l.Type != "PTR" && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
+					f.RCode = l.RCode
+				}
+			case evidence.Refused:
+				f.Closed = true
+			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Nonsense:
+				silent = true
+			case evidence.LocalError:
+				f.NotSent = l.Reason
+			}
+		}
+		f.Missing = f.Missing && !f.Has
+		if f.Speaks == Unknown && (silent || f.Closed) {
+			f.Speaks = No
+		}
+		p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+			if asked == a && r.From == a && r.Came() {
+				f.Pings = Yes
+			}
+		})
+		if n, ok := p.Neighbour(a); ok && f.OnLink && n.Outcome == evidence.Answered {
+			f.Pings = Yes
+		}
+		out = append(out, f)
+	}
+	return out
+}
