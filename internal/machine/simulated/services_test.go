@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"net/netip"
+	"runtime"
 	"testing"
 	"time"
 
@@ -110,4 +111,22 @@ func TestSitesThatCannotBeBuilt(t *testing.T) {
 	s.Site.Nodes["ticket-03"].Off = true
 	_, err = simulated.Build(s, simulated.Options{})
 	assert.ErrorContains(t, err, "the endpoint is off")
+}
+
+func TestSitesLeaveNothingRunning(t *testing.T) {
+	s, err := scenario.Load("healthy")
+	require.NoError(t, err)
+	before := runtime.NumGoroutine()
+	for range 5 {
+		site, err := simulated.Build(s, simulated.Options{})
+		require.NoError(t, err)
+		m := site.Machine()
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		conn, r := m.Connect(ctx, machine.ConnectConfig{To: netip.MustParseAddrPort("203.0.113.80:80")})
+		cancel()
+		require.Equal(t, evidence.Answered, r.Outcome)
+		conn.Close()
+		site.Close()
+	}
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+2 }, 5*time.Second, 20*time.Millisecond, "%d goroutines before", before)
 }
