@@ -19,12 +19,22 @@ var lookupRepeats = []time.Duration{450 * time.Millisecond, 1000 * time.Millisec
 
 const lookupWait = 1600 * time.Millisecond
 
+// Life as the kind of a look-up asks whether a name service lives at all: a question about the server itself (RFC 4892 §2), which it answers or
+// refuses without asking anybody else. A forwarder whose own way out is cut keeps silent about names, and still answers this.
+const Life = "CH"
+
+const lifeName = "version.bind."
+
 // Lookup asks one resolver for one name over UDP, and over TCP when the answer was cut short (RFC 7766 §5). ctx bounds it from above.
 func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string) evidence.Lookup {
 	out := evidence.Lookup{Server: server, Name: name, Type: kind}
 	ctx, cancel := context.WithTimeout(ctx, lookupWait)
 	defer cancel()
 	q := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
+	if kind == Life {
+		q.SetQuestion(lifeName, dns.TypeTXT)
+		q.Question[0].Qclass = dns.ClassCHAOS
+	}
 	q.SetEdns0(1232, false) // the size that fits every path (RFC 9715)
 	packed, err := q.Pack()
 	if err != nil {

@@ -56,13 +56,20 @@ type Hop struct {
 type Lookup struct {
 	Server    netip.Addr
 	Name      string
-	Type      string // "A", "AAAA", "PTR"
+	Type      string // "A", "AAAA", "PTR", or "CH" for a question about the server itself
 	RCode     string // as RFC 6895 names it, when a message came back
 	Addresses []netip.Addr
 	Aliases   []string // the CNAME chain
 	Asks      int
 	Reply
 }
+
+// AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is called.
+func (l Lookup) AboutTarget() bool { return l.Type == "A" || l.Type == "AAAA" }
+
+// Nowhere is an address that no host holds (RFC 5737). Routers on the way out answer for the hop limits of packets to it: the last resort when no
+// address beyond the gateway is known. That nothing answers behind some router proves nothing.
+var Nowhere = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 
 // Connect is one attempt to open a connection (RFC 9293).
 type Connect struct {

@@ -11,7 +11,7 @@ import (
 // offLinkTrails are the traces to addresses beyond the gateway.
 func (p *Pass) offLinkTrails() (out []evidence.Trail) {
 	for _, t := range p.Trails {
-		if !p.OnLink(t.To) && !p.own(t.To) {
+		if !p.OnLink(t.To) && !p.own(t.To) && t.To != evidence.Nowhere {
 			out = append(out, t)
 		}
 	}
@@ -56,7 +56,7 @@ the gateway's uplink lamp, then call the provider.`,
 		}
 		trails := p.offLinkTrails()
 		said := p.said(func(r evidence.Reply) bool { return r.Why != evidence.Prohibited })
-		if len(trails) == 0 && !said.IsValid() {
+		if len(trails) == 0 && !said.IsValid() && !p.forwarderCutOff() {
 			return possible("no address beyond the gateway is known that could be asked")
 		}
 		if refused := p.said(func(r evidence.Reply) bool { return r.Why == evidence.Prohibited }); refused.IsValid() {
@@ -71,12 +71,21 @@ the gateway's uplink lamp, then call the provider.`,
 		for _, t := range trails {
 			reasons = append(reasons, fmt.Sprintf("towards %v: nothing after the gateway", t.To))
 		}
+		if len(trails) == 0 && !said.IsValid() {
+			reasons = append(reasons, "the name service on the segment lives and cannot look the name up", "no router behind the gateway answers")
+		}
 		if len(trails) > 1 {
 			standing = Confirmed
 		}
 		return found(standing, fmt.Sprintf("The gateway %v works, and nothing behind it answers: its uplink is down.", p.Gateway), reasons...).
 			next("Look at the gateway's uplink: is its lamp lit, does it have an address from the provider?", "Then call the provider, with the time and the gateway's name.")
 	},
+}
+
+// forwarderCutOff reports whether a name service on this segment lives and fails for the name, while packets to nowhere find no router behind the gateway.
+func (p *Pass) forwarderCutOff() bool {
+	asked := slices.ContainsFunc(p.Trails, func(t evidence.Trail) bool { return t.To == evidence.Nowhere })
+	return asked && p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.OnLink && (r.Mute || r.RCode != "") })
 }
 
 // said is who reported a target unreachable, for a reason that fits.

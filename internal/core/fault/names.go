@@ -125,7 +125,7 @@ letter with the one that others use.`,
 				return cleared("%v has an address for it", r.Address)
 			case r.Missing:
 				say = append(say, r.Address.String())
-			case r.Speaks != Yes:
+			case r.Speaks != Yes || r.Mute:
 				silent = append(silent, r.Address.String())
 			}
 		}
@@ -162,8 +162,11 @@ is not meant for this network. Try another resolver; if it fails as well, it is 
 			if r.Has || r.Missing {
 				return cleared("%v answers for the name", r.Address)
 			}
-			if r.RCode != "" {
+			switch {
+			case r.RCode != "":
 				failing = append(failing, fmt.Sprintf("%v says %s", r.Address, r.RCode))
+			case r.Mute:
+				failing = append(failing, fmt.Sprintf("%v lives, and gives no answer about the name", r.Address))
 			}
 		}
 		switch {
@@ -171,7 +174,7 @@ is not meant for this network. Try another resolver; if it fails as well, it is 
 			return possible("no name server has said that it fails")
 		case len(p.Outside) == 0 && p.IsOpen(evidence.PathTrace):
 			return possible("whether the name servers themselves are cut off is not known yet")
-		case len(p.Outside) == 0 && p.Alive == Yes && len(p.Trails) > 0:
+		case len(p.Outside) == 0 && p.Alive != No:
 			return possible("the name servers fail, and nothing beyond the gateway answers: they may be cut off as well")
 		}
 		return found(Confirmed, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).

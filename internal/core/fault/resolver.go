@@ -17,6 +17,7 @@ type ResolverFact struct {
 	RCode   string // the worst that it said
 	Has     bool   // it gave addresses for the name
 	Missing bool   // it says that the name does not exist, or has no address
+	Mute    bool   // it lives, and gives no answer about the name
 	NotSent string // why this machine did not ask
 	Pings   Answer // it answers echo
 	RTT     time.Duration
@@ -28,7 +29,7 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 	}
 	for _, a := range p.Endpoint.AskedResolvers() {
 		f := ResolverFact{Address: a, OnLink: p.OnLink(a) || p.own(a)}
-		silent := false
+		silent, mute := false, false
 		for _, l := range p.Lookups {
 			if l.Server != a {
 				continue
@@ -38,24 +39,26 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 			case evidence.Answered:
 				f.Speaks, f.RTT = Yes, l.RTT
 				switch {
-				case l.Type == "PTR": // asked for life or for a station's name, not for the target
+				case !l.AboutTarget():
 				case len(l.Addresses) > 0:
 					f.Has = true
 				case l.RCode == "NXDOMAIN" || l.RCode == "NOERROR":
 					f.Missing = true
 				}
-				if l.Type != "PTR" && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
+				if l.AboutTarget() && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
 					f.RCode = l.RCode
 				}
 			case evidence.Refused:
 				f.Closed = true
 			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Nonsense:
 				silent = true
+				mute = mute || l.AboutTarget()
 			case evidence.LocalError:
 				f.NotSent = l.Reason
 			}
 		}
 		f.Missing = f.Missing && !f.Has
+		f.Mute = f.Speaks == Yes && mute && !f.Has && !f.Missing && f.RCode == ""
 		if f.Speaks == Unknown && (silent || f.Closed) {
 			f.Speaks = No
 		}

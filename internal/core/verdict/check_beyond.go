@@ -50,6 +50,8 @@ func names(p *fault.Pass) Check {
 			line += "no such name or no address, " + fault.Millis(r.RTT)
 		case r.RCode != "":
 			line += "fails (" + r.RCode + ")"
+		case r.Mute:
+			line += "lives, and gives no answer about the name"
 		case r.Speaks == fault.Yes:
 			line += "answers, " + fault.Millis(r.RTT)
 		case r.Closed:

@@ -72,6 +72,10 @@ func answer(spec *scenario.DNS, q *dns.Msg) *dns.Msg {
 		return m
 	}
 	question := q.Question[0]
+	if question.Qclass == dns.ClassCHAOS { // about the server itself: nobody's but its own to answer
+		m.Rcode = dns.RcodeRefused
+		return m
+	}
 	name := strings.ToLower(strings.TrimSuffix(question.Name, "."))
 	if question.Qtype == dns.TypePTR {
 		return reverse(spec, m, question.Name)

@@ -39,6 +39,9 @@ func (r *run) startNames(ctx context.Context) {
 	}
 	servers := r.endpoint.AskedResolvers()
 	r.traceResolvers(ctx, servers)
+	if !r.Target.IsZero() {
+		r.step(func() { r.traceNowhere(ctx) }, evidence.PathTrace)
+	}
 	var lookups sync.WaitGroup
 	ask := func(name, kind string) {
 		for _, server := range servers {
@@ -56,6 +59,7 @@ func (r *run) startNames(ctx context.Context) {
 		}
 	}
 	known, _ := r.snapshot().TargetAddresses()
+	ask("", probe.Life)
 	switch {
 	case r.Target.Name != "" && len(known) == 0:
 		for _, name := range evidence.Candidates(r.Target.Name, r.endpoint.Search) {
@@ -133,7 +137,7 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 	}
 	r.step(func() { r.targetEcho(ctx, a, passed) }, evidence.TargetEcho)
 	if route.Via.IsValid() {
-		r.step(func() { r.trace(ctx, a) }, evidence.PathTrace)
+		r.step(func() { r.trace(ctx, a, traceLast) }, evidence.PathTrace)
 	} else if route.Verdict == endpoint.Forward && r.segment != nil {
 		if own, ok := r.endpoint.Interface(r.iface); ok && own.OnLink(a) {
 			r.neighbours(ctx, own, []netip.Addr{a}, route.Source, evidence.OtherNeighbours)
@@ -203,28 +207,54 @@ func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.D
 }
 
 // trace asks the routers on the way to an address.
-func (r *run) trace(ctx context.Context, to netip.Addr) {
+func (r *run) trace(ctx context.Context, to netip.Addr, last int) {
 	method := probe.TraceICMP
 	if !r.allowed.Echo.Granted {
 		method = probe.TraceUDP
 	}
-	probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: traceLast, Patience: tracePatience, Again: traceAgain},
+	probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: last, Patience: tracePatience, Again: traceAgain},
 		func(h evidence.Hop) { r.add(func(s *evidence.Set) { s.Hops = append(s.Hops, h) }) })
 }
 
-// traceResolvers asks the way to name servers beyond the gateway: they are the first witnesses that tell one target from all.
+// traceResolvers asks the way to name servers beyond the gateway, set or offered: they are the first witnesses that tell one target from all.
 func (r *run) traceResolvers(ctx context.Context, servers []netip.Addr) {
 	const most = 2
-	n := 0
 	for _, a := range servers {
-		if n == most || !r.Families.Allows(a) || slices.ContainsFunc(r.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(a) }) {
+		if !r.Families.Allows(a) || slices.ContainsFunc(r.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(a) }) {
 			continue
 		}
 		route, err := r.Machine.Route(ctx, a, "")
 		if err != nil || route.Verdict != endpoint.Forward || !route.Via.IsValid() {
 			continue
 		}
-		n++
-		r.step(func() { r.trace(ctx, a) }, evidence.PathTrace)
+		r.mu.Lock()
+		begin := !r.traced[a] && len(r.traced) < most
+		if begin {
+			r.traced[a] = true
+		}
+		r.mu.Unlock()
+		if begin {
+			r.step(func() { r.trace(ctx, a, traceLast) }, evidence.PathTrace)
+		}
+	}
+}
+
+// traceNowhere looks for life behind the gateway when no address there is known: no name server, set or offered, and no address of the target.
+func (r *run) traceNowhere(ctx context.Context) {
+	const (
+		patience = 250 * time.Millisecond // by then a look-up that works has given an address, and a server has made an offer
+		last     = 6
+	)
+	if !sleep(ctx, patience) {
+		return
+	}
+	r.mu.Lock()
+	known := len(r.traced)+len(r.acted) > 0
+	r.mu.Unlock()
+	if known || r.Families.No4 {
+		return
+	}
+	if route, err := r.Machine.Route(ctx, evidence.Nowhere, ""); err == nil && route.Verdict == endpoint.Forward && route.Via.IsValid() {
+		r.trace(ctx, evidence.Nowhere, last)
 	}
 }

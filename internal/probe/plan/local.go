@@ -24,8 +24,8 @@ const (
 	sweepPatience        = 250 * time.Millisecond
 	// Enough neighbours to know that the segment is alive.
 	sweepEnough = 5
-	// The last discover goes out at 1.1 s; a server that must not test the address first answers long before 1.9 s.
-	discoverPatience = 1900 * time.Millisecond
+	// The last discover goes out at 1.1 s; a server that must not test the address first answers long before 1.8 s.
+	discoverPatience = 1800 * time.Millisecond
 	// A server that tests the address first (RFC 2131 §2.2) takes one to three seconds. That it does shows: it asks for the address by ARP.
 	discoverTesting = 4 * time.Second
 	// The wait for answers whose absence is good news: never less than this, or four times the slowest answer on the segment.
@@ -247,6 +247,7 @@ func (r *run) discover(ctx context.Context, iface *endpoint.Interface) {
 	record := func(d evidence.Discovery) {
 		if len(d.Offers) > 0 {
 			offered.Store(true)
+			r.traceResolvers(ctx, d.Offers[len(d.Offers)-1].Resolvers)
 		}
 		r.add(func(s *evidence.Set) { s.Discovery = &d })
 	}

@@ -94,8 +94,9 @@ type run struct {
 	allowed  machine.Permissions
 	silence  chan struct{} // closed when the wait for silence is over
 
-	mu    sync.Mutex
-	acted map[netip.Addr]bool // addresses that the target's tests were started for
+	mu     sync.Mutex
+	acted  map[netip.Addr]bool // addresses that the target's tests were started for
+	traced map[netip.Addr]bool // name servers beyond to which the way was asked
 }
 
 // step runs f in the background; the kinds stay open until it ends.
@@ -113,7 +114,7 @@ func (r *run) start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("this machine's settings: %w", err)
 	}
-	r.endpoint, r.acted, r.silence = e, map[netip.Addr]bool{}, make(chan struct{})
+	r.endpoint, r.acted, r.traced, r.silence = e, map[netip.Addr]bool{}, map[netip.Addr]bool{}, make(chan struct{})
 	r.allowed = r.Machine.Permissions()
 	if r.Interface != "" {
 		if _, ok := e.Interface(r.Interface); !ok {

@@ -207,7 +207,7 @@ func TestSimulatedGround(t *testing.T) {
 	}{{"simulated", simulated.Full}, {"simulated, echo only", simulated.EchoOnly}, {"simulated, unprivileged", simulated.Unprivileged}} {
 		t.Run(ground.name, func(t *testing.T) {
 			total := &score{}
-			eachScenario(t, 3, func(t *testing.T, s *scenario.Scenario) {
+			eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
 				for range *runs {
 					r := runSimulated(t, s, ground.privilege)
 					bad := flaws(s, ground.privilege == simulated.Full, r)
@@ -245,7 +245,7 @@ func TestKernelGround(t *testing.T) {
 	}
 	grounds := []namespaces.As{namespaces.Root, namespaces.EchoAllowed, namespaces.EchoClosed}
 	totals := make([]score, len(grounds))
-	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
+	eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
 			for range *runs {
 				r, bad := runInKernel(t, s, as)
