@@ -429,3 +429,23 @@ func FuzzAnswer(f *testing.F) {
 		}
 	})
 }
+
+// Names that a server hands out are data, whatever bytes stand in them.
+func TestHostileStringsAreCleaned(t *testing.T) {
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptDomainName("evil\x1b[2J\u202e.example\x07")))
+	require.NoError(t, err)
+	o, ok := probe.OfferOf(m, endpoint.HardwareAddr{}, 0)
+	require.True(t, ok)
+	assert.Equal(t, `evil\x1b[2J\u202e.example\x07`, o.Domain)
+
+	q := new(dns.Msg).SetQuestion("1.40.27.172.in-addr.arpa.", dns.TypePTR)
+	a := new(dns.Msg).SetReply(q)
+	a.Answer = []dns.RR{&dns.PTR{Hdr: dns.RR_Header{Name: q.Question[0].Name, Rrtype: dns.TypePTR, Class: dns.ClassINET}, Ptr: "\\027]0;title\\007.example."}}
+	packed, err := a.Pack()
+	require.NoError(t, err)
+	l, ok := probe.ReadAnswer(packed)
+	require.True(t, ok)
+	require.Len(t, l.Aliases, 1)
+	assert.NotContains(t, l.Aliases[0], "\x1b")
+	assert.NotContains(t, l.Aliases[0], "\x07")
+}

@@ -233,6 +233,20 @@ var cases = []testCase{
 		Unnamed(s, unanswered)
 		s.Hops = Path(NS, Gateway, Edge, Provider, Exchange, netip.Addr{})
 	}, zone: verdict.Beyond, fault: "resolver-silent", confidence: verdict.Likely},
+	{name: "a forwarder that lives, and nothing behind the gateway", change: func(s *evidence.Set) {
+		forwarder(s)
+		s.Hops = Path(evidence.Nowhere, Gateway, netip.Addr{}, netip.Addr{})
+	}, zone: verdict.Beyond, fault: "uplink-down", confidence: verdict.Likely, cleared: []string{"gateway-silent"}, possible: []string{"name-server-failing"}},
+	{name: "a forwarder that lives, and routers behind the gateway", change: func(s *evidence.Set) {
+		forwarder(s)
+		s.Hops = Path(evidence.Nowhere, Gateway, Edge, netip.Addr{})
+	}, zone: verdict.Beyond, fault: "name-server-failing", cleared: []string{"uplink-down", "resolver-silent-local"}},
+	{name: "silence from nowhere proves nothing", change: func(s *evidence.Set) {
+		s.Hops = append(s.Hops, Path(evidence.Nowhere, Gateway, netip.Addr{}, netip.Addr{})...)
+	}, zone: verdict.None, cleared: []string{"uplink-down", "path-stops"}},
+	{name: "a server that answers names and nothing about itself", change: func(s *evidence.Set) {
+		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Type: "CH", Reply: Silence()}, evidence.Lookup{Server: NS, Type: "CH", RCode: "REFUSED", Reply: Answer(NS, 20)})
+	}, zone: verdict.None},
 	{name: "no target: in order as far as the gateway", change: func(s *evidence.Set) { s.Target = target.Target{}; s.Connects, s.Routes = nil, nil }, zone: verdict.None, says: "nothing beyond was asked for"},
 	{name: "no target, no gateway", change: func(s *evidence.Set) {
 		s.Target = target.Target{}
@@ -253,6 +267,14 @@ var cases = []testCase{
 		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
 		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.NoRoute})
 	}, zone: verdict.None},
+}
+
+// forwarder leaves one name server, on the segment, that lives and gives no answer about the name.
+func forwarder(s *evidence.Set) {
+	s.Endpoint.Resolvers = s.Endpoint.Resolvers[:1]
+	Unnamed(s, unanswered)
+	s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Type: "CH", RCode: "REFUSED", Reply: Answer(Core, 1)})
+	s.Discovery.Offers[0].Resolvers = s.Discovery.Offers[0].Resolvers[:1]
 }
 
 func byAddress(s *evidence.Set) { s.Target, _ = target.Parse("203.0.113.80:443") }

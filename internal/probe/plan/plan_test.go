@@ -3,6 +3,7 @@ package plan_test
 import (
 	"context"
 	"net"
+	"net/netip"
 	"runtime"
 	"testing"
 	"time"
@@ -128,6 +129,42 @@ func TestNoGoroutineIsLeftBehind(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+4 }, 3*time.Second, 20*time.Millisecond, "%d before, %d now", before, runtime.NumGoroutine())
+}
+
+// hopsTo counts what was sent towards an address, and the largest hop limit in it.
+func hopsTo(s *evidence.Set, to netip.Addr) (n, largest int) {
+	for _, h := range s.Hops {
+		if h.To == to {
+			n++
+			largest = max(largest, h.HopLimit)
+		}
+	}
+	return n, largest
+}
+
+func TestNowhereIsTheLastResort(t *testing.T) {
+	t.Parallel()
+	for name, asked := range map[string]bool{"healthy": false, "name-not-found": false, "uplink-down": false, "uplink-down-names-too": true, "forwarder-without-answer": true} {
+		c := config(t, name, nil)
+		c.Thorough = true
+		set, _, err := plan.Run(t.Context(), c, nil)
+		require.NoError(t, err)
+		n, largest := hopsTo(set, evidence.Nowhere)
+		assert.Equal(t, asked, n > 0, name)
+		assert.LessOrEqual(t, largest, 6, "no farther than the provider's first routers")
+	}
+}
+
+func TestOfferedNameServersAreWitnesses(t *testing.T) {
+	t.Parallel()
+	c := config(t, "healthy", func(s *scenario.Scenario) {
+		s.Site.Nodes["ticket-03"].Resolvers = s.Site.Nodes["ticket-03"].Resolvers[:1]
+	})
+	c.Thorough = true
+	set, _, err := plan.Run(t.Context(), c, nil)
+	require.NoError(t, err)
+	n, _ := hopsTo(set, netip.MustParseAddr("203.0.113.53"))
+	assert.Positive(t, n, "only the offer names it")
 }
 
 // lost is a machine whose port vanishes while the tests run.
