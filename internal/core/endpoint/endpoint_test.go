@@ -136,7 +136,12 @@ func TestFacts(t *testing.T) {
 	assert.True(t, eth0.OnLink(addr("fe80::7%eth0")), "a zone does not matter")
 	assert.False(t, eth0.OnLink(addr("172.27.41.1")))
 	assert.True(t, e.Owns(addr("172.27.40.23")))
-	assert.Equal(t, []netip.Addr{addr("172.27.40.2")}, e.AskedResolvers(), "what stands behind the stub, once")
+	assert.Equal(t, []netip.Addr{addr("127.0.0.53"), addr("172.27.40.2")}, e.AskedResolvers(), "the stub, then what stands behind it, once")
+	assert.True(t, e.Behind(addr("172.27.40.2")))
+	assert.False(t, e.Behind(addr("127.0.0.53")))
+	e.Routes[0].Table, e.Routes[1].Table = 254, 51820
+	gw, _ = e.Gateway("br0", false)
+	assert.False(t, gw.IsValid(), "a default route of another table is not in force by itself")
 	none := &endpoint.Endpoint{Interfaces: e.Interfaces[:1]}
 	_, ok = none.Choose()
 	assert.False(t, ok, "loopback alone is no port")

@@ -18,12 +18,15 @@ func (e *Endpoint) Interface(name string) (*Interface, bool) {
 	return nil, false
 }
 
-// DefaultRoutes returns the routes that lead everywhere in the given family, the one in force first.
+// mainTable is the routing table that is used where no rule says otherwise (RT_TABLE_MAIN).
+const mainTable = 254
+
+// DefaultRoutes returns the routes of the main table that lead everywhere in the given family, the one in force first.
 // Routes that refuse traffic count: they are in force too.
 func (e *Endpoint) DefaultRoutes(v6 bool) []Route {
 	var out []Route
 	for _, r := range e.Routes {
-		if r.IsDefault() && r.To.Addr().Is6() == v6 {
+		if r.IsDefault() && r.To.Addr().Is6() == v6 && (r.Table == 0 || r.Table == mainTable) {
 			out = append(out, r)
 		}
 	}
@@ -106,17 +109,22 @@ func (e *Endpoint) HostsEntries(name string) []netip.Addr {
 	return out
 }
 
-// AskedResolvers returns the addresses to which a look-up in the end goes: what lies behind a local stub in its place.
+// AskedResolvers returns the addresses of all resolvers, each once: those that programs ask, then those behind a local stub.
 func (e *Endpoint) AskedResolvers() []netip.Addr {
-	behind := slices.ContainsFunc(e.Resolvers, func(r Resolver) bool { return r.Behind })
 	var out []netip.Addr
-	for _, r := range e.Resolvers {
-		if (r.Stub && behind) || slices.Contains(out, r.Address) {
-			continue
+	for _, behind := range []bool{false, true} {
+		for _, r := range e.Resolvers {
+			if r.Behind == behind && !slices.Contains(out, r.Address) {
+				out = append(out, r.Address)
+			}
 		}
-		out = append(out, r.Address)
 	}
 	return out
+}
+
+// Behind reports whether a resolver is asked by a local stub only, and not by programs.
+func (e *Endpoint) Behind(a netip.Addr) bool {
+	return !slices.ContainsFunc(e.Resolvers, func(r Resolver) bool { return r.Address == a && !r.Behind })
 }
 
 // Choose names the interface that a technician would mean when none was named: the one of the best default route, else the

@@ -38,6 +38,9 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	}
 	for _, name := range Candidates(s.Target.Name, s.Endpoint.Search) {
 		for _, server := range s.Endpoint.AskedResolvers() {
+			if s.Endpoint.Behind(server) {
+				continue // programs ask the stub: what it cannot say does not help them
+			}
 			for _, l := range s.Lookups {
 				if l.Server == server && l.Name == name && l.Outcome == Answered {
 					for _, a := range l.Addresses {

@@ -14,7 +14,6 @@ import (
 type Set struct {
 	Target    target.Target
 	Interface string // the one that the local checks are about
-	Named     bool   // it was named by the technician
 	Endpoint  *endpoint.Endpoint
 	Families  Families // which address families were allowed
 

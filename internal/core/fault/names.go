@@ -14,9 +14,9 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		return possible("%s", why)
 	}
 	var silent []ResolverFact
-	anySpeaks, mine := false, 0
+	anyServes, mine := false, 0
 	for _, r := range p.Resolvers {
-		anySpeaks = anySpeaks || r.Speaks == Yes
+		anyServes = anyServes || r.Serves()
 		if r.OnLink == local {
 			mine++
 			if r.Speaks == No {
@@ -29,7 +29,7 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		return cleared("no name server on this segment is set")
 	case mine == 0:
 		return cleared("no name server beyond the gateway is set")
-	case p.IsOpen(evidence.NameLookup) && len(silent) == 0 && !anySpeaks:
+	case p.IsOpen(evidence.NameLookup) && len(silent) == 0 && !anyServes:
 		return possible("the name servers have not answered yet")
 	case len(silent) == 0:
 		for _, r := range p.Resolvers {
@@ -47,16 +47,20 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	if r.Closed {
 		reason = fmt.Sprintf("%v: port 53 is closed", r.Address)
 	}
-	aside := anySpeaks || p.Usable() == Yes || !p.NeedsName() && !p.Target.IsZero()
+	aside := anyServes || p.Usable() == Yes || !p.NeedsName() && !p.Target.IsZero()
 	what := "does not answer"
 	if r.Closed {
 		what = "is there, and no name service runs on it"
 	}
 	if local {
 		n, asked := p.Neighbour(r.Address)
+		if r.Address.IsLoopback() {
+			return found(Confirmed, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what), reason).aside(aside).in(Host).
+				next("Restart the name service of this machine (systemd-resolved, or whatever listens there), then run again.")
+		}
 		switch {
 		case r.Pings == Yes || r.Closed:
-			if !anySpeaks && len(p.Outside) == 0 && !r.Closed && p.Alive == Yes && p.Forwards == Yes {
+			if !anyServes && len(p.Outside) == 0 && !r.Closed && p.Alive == Yes && p.Forwards == Yes {
 				return possible("%v is there; it may be waiting for answers from outside, where nothing answers", r.Address)
 			}
 		case asked && n.Outcome == evidence.Silent && (p.Alive == Yes || len(p.Others) > 0):
@@ -161,6 +165,9 @@ is not meant for this network. Try another resolver; if it fails as well, it is 
 		for _, r := range p.Resolvers {
 			if r.Has || r.Missing {
 				return cleared("%v answers for the name", r.Address)
+			}
+			if r.Behind && r.Speaks == No {
+				return possible("%v, which the name service of this machine asks, keeps silent: that explains it", r.Address)
 			}
 			switch {
 			case r.RCode != "":

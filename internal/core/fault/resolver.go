@@ -10,7 +10,8 @@ import (
 // ResolverFact is what is known of one resolver.
 type ResolverFact struct {
 	Address netip.Addr
-	OnLink  bool
+	OnLink  bool // on the segment, or on this machine itself
+	Behind  bool // asked by a local stub, not by programs
 	Asked   bool
 	Speaks  Answer // any DNS message came back
 	Closed  bool   // port unreachable: a host is there, no service
@@ -23,12 +24,17 @@ type ResolverFact struct {
 	RTT     time.Duration
 }
 
+// Serves reports whether programs can have names from it.
+func (r ResolverFact) Serves() bool {
+	return r.Speaks == Yes && r.RCode == "" && !r.Mute && !r.Behind
+}
+
 func (p *Pass) resolvers() (out []ResolverFact) {
 	if p.Endpoint == nil {
 		return nil
 	}
 	for _, a := range p.Endpoint.AskedResolvers() {
-		f := ResolverFact{Address: a, OnLink: p.OnLink(a) || p.own(a)}
+		f := ResolverFact{Address: a, OnLink: p.OnLink(a) || p.own(a) || a.IsLoopback(), Behind: p.Endpoint.Behind(a)}
 		silent, mute := false, false
 		for _, l := range p.Lookups {
 			if l.Server != a {

@@ -55,7 +55,7 @@ func TestWhatChecksSay(t *testing.T) {
 		{name: "target on the segment", id: "path", change: onSegment, state: verdict.Skipped, fact: "none: the target is on the segment"},
 		{name: "stub", id: "resolvers", change: func(s *evidence.Set) {
 			s.Endpoint.Resolvers = []endpoint.Resolver{{Address: netip.MustParseAddr("127.0.0.53"), Stub: true, Source: "/etc/resolv.conf"}, {Address: Core, Behind: true, Source: "behind"}}
-		}, state: verdict.Holds, fact: "172.27.40.2", heard: "127.0.0.53, from /etc/resolv.conf, a forwarder on this machine"},
+		}, state: verdict.Holds, fact: "127.0.0.53, 172.27.40.2", heard: "127.0.0.53, from /etc/resolv.conf, a forwarder on this machine"},
 		{name: "no resolver, none needed", id: "resolvers", change: func(s *evidence.Set) { byAddress(s); s.Endpoint.Resolvers, s.Lookups = nil, nil }, state: verdict.Strained, fact: "no name server is set"},
 		{name: "by address", id: "names", change: byAddress, state: verdict.Skipped, fact: "no look-up needed"},
 		{name: "withheld", id: "conflict", change: WithoutFrames, state: verdict.Skipped, fact: "could not be asked"},

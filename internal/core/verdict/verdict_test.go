@@ -244,6 +244,17 @@ var cases = []testCase{
 	{name: "silence from nowhere proves nothing", change: func(s *evidence.Set) {
 		s.Hops = append(s.Hops, Path(evidence.Nowhere, Gateway, netip.Addr{}, netip.Addr{})...)
 	}, zone: verdict.None, cleared: []string{"uplink-down", "path-stops"}},
+	{name: "a stub that works", change: func(s *evidence.Set) { stub(s, "NOERROR", true); s.Lookups[0].Addresses = []netip.Addr{Bookings} }, zone: verdict.None},
+	{name: "a stub that is dead, though the servers behind it answer", change: func(s *evidence.Set) {
+		stub(s, "", true)
+		s.Lookups[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: localStub, Why: evidence.NoPort}
+		Unserved(s)
+		s.Connects, s.Routes = nil, nil
+	}, zone: verdict.Host, fault: "resolver-silent-local", says: "127.0.0.53", next: "Restart the name service"},
+	{name: "a stub that fails because the server behind it is silent", change: func(s *evidence.Set) {
+		stub(s, "SERVFAIL", false)
+		s.Connects, s.Routes = nil, nil
+	}, zone: verdict.Beyond, fault: "resolver-silent", says: "203.0.113.53", possible: []string{"name-server-failing"}},
 	{name: "a server that answers names and nothing about itself", change: func(s *evidence.Set) {
 		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Type: "CH", Reply: Silence()}, evidence.Lookup{Server: NS, Type: "CH", RCode: "REFUSED", Reply: Answer(NS, 20)})
 	}, zone: verdict.None},
@@ -267,6 +278,20 @@ var cases = []testCase{
 		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
 		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.NoRoute})
 	}, zone: verdict.None},
+}
+
+var localStub = netip.MustParseAddr("127.0.0.53")
+
+// stub puts a forwarder of this machine before the name server beyond: what it says, and whether that one answers.
+func stub(s *evidence.Set, code string, behind bool) {
+	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: localStub, Stub: true, Source: "/etc/resolv.conf"}, {Address: NS, Behind: true, Source: "behind"}}
+	s.Lookups = []evidence.Lookup{
+		{Server: localStub, Name: s.Target.Name, Type: "A", RCode: code, Reply: Answer(localStub, 1)},
+		{Server: NS, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(NS, 20)},
+	}
+	if !behind {
+		s.Lookups[1] = evidence.Lookup{Server: NS, Name: s.Target.Name, Type: "A", Reply: Silence()}
+	}
 }
 
 // forwarder leaves one name server, on the segment, that lives and gives no answer about the name.

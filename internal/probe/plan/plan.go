@@ -123,7 +123,7 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.iface = r.chooseInterface(ctx)
 	r.add(func(s *evidence.Set) {
-		s.Target, s.Endpoint, s.Interface, s.Named, s.Families = r.Target, e, r.iface, r.Interface != "", r.Families
+		s.Target, s.Endpoint, s.Interface, s.Families = r.Target, e, r.iface, r.Families
 	})
 	r.withhold()
 	r.step(func() { r.loopback(ctx) }, evidence.Loopback)
