@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -19,8 +20,8 @@ func drawLine(t theme, l strand.Line, width int) []string {
 	if width < 110 { // where it stands says what it is
 		l.Local = slices.Clone(l.Local)
 		for i := range l.Local {
-			if l.Local[i].Note == "gateway" {
-				l.Local[i].Note = ""
+			if rest, ok := strings.CutPrefix(l.Local[i].Note, "gateway"); ok {
+				l.Local[i].Note = strings.TrimPrefix(rest, " · ")
 			}
 		}
 	}

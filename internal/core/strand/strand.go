@@ -106,11 +106,18 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 		}
 	}
 	for _, a := range order {
+		if a == p.Gateway {
+			continue // one station: its further roles stand beside "gateway"
+		}
 		l.Local = append(l.Local, Station{Label: name(s, a), Note: strings.Join(roles[a], " · "), State: states[a]})
 	}
 	if p.Gateway.IsValid() {
 		gw := Station{Label: name(s, p.Gateway), Note: "gateway", State: state["gateway"]}
-		if gw.State == verdict.Broken {
+		if also := roles[p.Gateway]; len(also) > 0 {
+			gw.Note += " · " + strings.Join(also, " · ")
+			gw.State = max(gw.State, states[p.Gateway])
+		}
+		if state["gateway"] == verdict.Broken {
 			gw.Note = "silent"
 		}
 		l.Local = append(l.Local, gw)

@@ -46,6 +46,13 @@ func TestOf(t *testing.T) {
 			local:  "holds 1 neighbour, holds .2 DHCP · names, holds pier-gw .1 gateway",
 			names:  "holds ns.elsewhere.example names",
 			beyond: "holds sound-edge, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
+		{name: "the gateway is the name server too", change: func(s *evidence.Set) {
+			s.Endpoint.Resolvers[0].Address, s.Lookups[0].Server, s.Lookups[0].From = Gateway, Gateway, Gateway
+		},
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP, holds .1 gateway · names",
+			names:  "holds 203.0.113.53 names",
+			beyond: "holds 198.51.100.1, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
 		{name: "the gateway is gone, what lies behind is not judged", change: GatewayGone, broken: fault.LocalSubnet,
 			host:   "holds loopback, holds eth0, holds .23/24",
 			local:  "holds 1 neighbour, holds .2 DHCP · names, broken .1 silent",
