@@ -11,16 +11,16 @@ demo:
 
 test: ## everything; installs what the namespace and terminal tests need when it may
 	sh scripts/test-tools.sh
-	go test -p 1 -timeout 15m ./... # one package at a time: several of them measure
+	go test -p 1 -parallel 6 -timeout 15m ./... # one package at a time: several of them measure
 
 check: ## what every change must pass besides the tests
 	test -z "$$(gofmt -l .)" || { gofmt -l .; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 
-bench: ## prints the figures that the project promises (RUNS=20 by default; about half an hour)
+bench: ## prints the figures that the project promises (RUNS=20 by default; about a quarter of an hour)
 	sh scripts/test-tools.sh
-	go test -count=1 -timeout 90m -v -run 'TestSimulatedGround|TestKernelGround|TestUserNamespace' ./internal/scenario/namespaces -runs $(RUNS) | grep -E '^(simulated|kernel|user namespace|   wrong)|^(ok|FAIL)'
+	go test -count=1 -parallel 6 -timeout 90m -v -run 'TestSimulatedGround|TestKernelGround|TestUserNamespace' ./internal/scenario/namespaces -runs $(RUNS) | grep -E '^(simulated|kernel|user namespace|   wrong)|^(ok|FAIL)'
 	go test -count=1 -v -run 'TestRoundTripAgainstCapture' ./internal/machine/linux | grep -E '^round trip|^(ok|FAIL)'
 	go test -count=1 -v -run 'TestWholeProcess|TestScreenFirstFrame|TestScreenMemory' ./cmd/passepartout | grep -E '^(check|first|demo)|^(ok|FAIL)'
 
