@@ -45,10 +45,16 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 		return nil, verdict.Result{}, err
 	}
 	named := false
+	var underWay []evidence.Kind
 	pause := time.NewTimer(0)
 	defer pause.Stop()
 	for {
 		set := r.snapshot()
+		if ctx.Err() != nil { // the questions end with it: what was open before counts, not what is left open now
+			set = atDeadline(set, underWay)
+			return set, verdict.Judge(set), nil
+		}
+		underWay = set.Open
 		result := verdict.Judge(set)
 		if onChange != nil {
 			onChange(set, result)
@@ -67,8 +73,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 		}
 		select {
 		case <-ctx.Done():
-			set := r.atDeadline()
-			return set, verdict.Judge(set), nil
+			continue
 		case <-r.changed:
 		}
 		// Evidence comes in bursts: a short pause judges a burst once.
@@ -199,9 +204,8 @@ func (r *run) withhold() {
 }
 
 // atDeadline is the evidence when the time is up: what is still under way counts as withheld.
-func (r *run) atDeadline() *evidence.Set {
-	set := r.snapshot()
-	for _, k := range set.Open {
+func atDeadline(set *evidence.Set, underWay []evidence.Kind) *evidence.Set {
+	for _, k := range underWay {
 		if !set.IsWithheld(k) {
 			set.Withheld = append(slices.Clip(set.Withheld), evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
 		}
