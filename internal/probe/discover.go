@@ -55,7 +55,7 @@ func (s *Segment) Discover(ctx context.Context, iface string, at []time.Duration
 		s.mu.Unlock()
 	}()
 	for _, when := range at {
-		if !sleep(ctx, when-time.Since(began)) {
+		if !Sleep(ctx, when-time.Since(began)) {
 			break
 		}
 		q.NumSeconds = uint16(time.Since(began) / time.Second)

@@ -49,7 +49,7 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 		open[target] = true
 	}
 	for len(open) > 0 {
-		more := sleep(ctx, provokePoll) && time.Since(began) < patience
+		more := Sleep(ctx, provokePoll) && time.Since(began) < patience
 		now := table(ctx, m, iface)
 		for target := range open {
 			out := evidence.Neighbour{Asked: target, Method: "by the kernel", Asks: 1}

@@ -233,8 +233,8 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 	return len(targets)
 }
 
-// sleep waits; false if ctx ended first.
-func sleep(ctx context.Context, d time.Duration) bool {
+// Sleep waits; false if ctx ended first.
+func Sleep(ctx context.Context, d time.Duration) bool {
 	if d <= 0 {
 		return ctx.Err() == nil
 	}

@@ -80,7 +80,7 @@ func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(evidence
 			silent = append(silent, hop)
 		}
 	}
-	if q.Again == 0 || len(silent) == 0 || !sleep(ctx, q.Again-time.Since(began)) {
+	if q.Again == 0 || len(silent) == 0 || !Sleep(ctx, q.Again-time.Since(began)) {
 		return
 	}
 	round(2, silent)

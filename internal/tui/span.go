@@ -68,7 +68,7 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 			shape, style = "╳", t.state[verdict.Broken]
 		}
 		r.at(2).put(t.faint, "outside").at(12).put(style, fmt.Sprintf("%s %v %s", shape, x.addr, x.what))
-		if slip, one := slipOf(x.addr, p); one && x.state == verdict.Broken {
+		if slip, one := subnet.NetworkSlip(x.addr, p); one && x.state == verdict.Broken {
 			r.put(t.state[verdict.Broken], fmt.Sprintf("   one octet away: the %s is %d, this subnet has %d", ordinal(slip.Octet), slip.From, slip.To))
 		} else if x.state == verdict.Strained {
 			r.put(t.state[verdict.Strained], "   on this segment by the offer, left out by the mask set here")
@@ -84,15 +84,6 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 
 func ordinal(n int) string {
 	return [...]string{"", "first", "second", "third", "fourth"}[n]
-}
-
-// slipOf tells whether the network part of an address differs from the prefix in one octet.
-func slipOf(a netip.Addr, p netip.Prefix) (subnet.Slip, bool) {
-	network, err := a.Prefix(p.Bits())
-	if err != nil {
-		return subnet.Slip{}, false
-	}
-	return subnet.OneOctetApart(network.Addr(), p.Masked().Addr())
 }
 
 func count(n float64) string {

@@ -136,7 +136,7 @@ octet, and set them together.`,
 		next := "Compare address, mask and gateway with a working neighbour, and set them together."
 		if a, ok := p.address4(); ok {
 			sentence += fmt.Sprintf(" %v", a.Prefix.Masked())
-			if slip, one := subnet.OneOctetApart(networkPart(p.Gateway, a.Prefix), a.Prefix.Masked().Addr()); one {
+			if slip, one := subnet.NetworkSlip(p.Gateway, a.Prefix); one {
 				sentence += fmt.Sprintf(": its octet %d is %d where the address has %d", slip.Octet, slip.From, slip.To)
 			}
 		}
@@ -147,15 +147,6 @@ octet, and set them together.`,
 		}
 		return f.next(next)
 	},
-}
-
-// networkPart is a with the host bits of p cleared.
-func networkPart(a netip.Addr, p netip.Prefix) netip.Addr {
-	masked, err := a.Prefix(p.Bits())
-	if err != nil {
-		return netip.Addr{}
-	}
-	return masked.Addr()
 }
 
 // HostFirewall: the machine's own filter refuses or swallows the traffic.

@@ -131,3 +131,12 @@ func OneOctetApart(a, b netip.Addr) (Slip, bool) {
 	}
 	return slip, count == 1
 }
+
+// NetworkSlip reports whether the network part of a, by p's length, differs from p in exactly one octet, and in which.
+func NetworkSlip(a netip.Addr, p netip.Prefix) (Slip, bool) {
+	network, err := a.Prefix(p.Bits())
+	if err != nil {
+		return Slip{}, false
+	}
+	return OneOctetApart(network.Addr(), p.Masked().Addr())
+}

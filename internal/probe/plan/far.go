@@ -186,7 +186,7 @@ func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.D
 			select {
 			case rtt := <-passed:
 				reached = true
-				sleep(ask, rtt*3/2+echoGrace-time.Since(began))
+				probe.Sleep(ask, rtt*3/2+echoGrace-time.Since(began))
 				cancel()
 			case <-ask.Done():
 			}
@@ -202,7 +202,7 @@ func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.D
 		if e.Came() || reached || e.Outcome == evidence.LocalError {
 			return
 		}
-		sleep(ctx, wait-time.Since(began))
+		probe.Sleep(ctx, wait-time.Since(began))
 	}
 }
 
@@ -245,7 +245,7 @@ func (r *run) traceNowhere(ctx context.Context) {
 		patience = 250 * time.Millisecond // by then a look-up that works has given an address, and a server has made an offer
 		last     = 6
 	)
-	if !sleep(ctx, patience) {
+	if !probe.Sleep(ctx, patience) {
 		return
 	}
 	r.mu.Lock()

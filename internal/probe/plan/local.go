@@ -190,7 +190,7 @@ func (r *run) waitForSilence(ctx context.Context) {
 		if left <= 0 || ctx.Err() != nil {
 			break
 		}
-		sleep(ctx, min(left, 10*time.Millisecond))
+		probe.Sleep(ctx, min(left, 10*time.Millisecond))
 	}
 	r.markQuiet()
 }
@@ -241,7 +241,7 @@ func (r *run) discover(ctx context.Context, iface *endpoint.Interface) {
 			if time.Since(began) >= limit || offered.Load() && time.Since(began) >= 2*r.firstOffer()+r.silenceTime() {
 				cancel()
 			}
-			sleep(ctx, 10*time.Millisecond)
+			probe.Sleep(ctx, 10*time.Millisecond)
 		}
 	})
 	record := func(d evidence.Discovery) {
@@ -272,7 +272,7 @@ func (r *run) firstOffer() (first time.Duration) {
 // sweep asks everybody on the segment, unless the gateway answers soon.
 func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip.Addr) {
 	own := iface.Usable(false)
-	if len(own) == 0 || !sleep(ctx, sweepAfter) {
+	if len(own) == 0 || !probe.Sleep(ctx, sweepAfter) {
 		return
 	}
 	alive := false
@@ -307,17 +307,5 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 	}
 	if ctx.Err() == nil {
 		r.add(func(s *evidence.Set) { s.Swept, s.SweepDone = swept, true })
-	}
-}
-
-// sleep waits; false if ctx ended first.
-func sleep(ctx context.Context, d time.Duration) bool {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return true
-	case <-ctx.Done():
-		return false
 	}
 }
