@@ -74,9 +74,22 @@ func (p *port) receive(frame []byte) {
 	if !pass || dispatcher == nil {
 		return
 	}
-	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: buffer.MakeWithData(frame)})
+	payload := buffer.MakeWithData(frame)
+	if p.node.spec.Forwards {
+		payload = unpooled(frame)
+	}
+	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: payload})
 	dispatcher.DeliverNetworkPacket(0, pkt)
 	pkt.DecRef()
+}
+
+// unpooled is a buffer whose memory gVisor does not use again. In forwarding, gVisor reads the hop limit from memory that it has just given
+// back to its pool (DeepCopyForForwarding makes the packet leave the chunk into which the header still points), so that another packet's
+// octets could be read. Chunks above MaxChunkSize are left to the garbage collector.
+func unpooled(frame []byte) buffer.Buffer {
+	v := buffer.NewView(buffer.MaxChunkSize + 1)
+	_, _ = v.Write(frame) // a View takes all
+	return buffer.MakeWithView(v)
 }
 
 // transmit puts a whole frame on the wire, past the stack.
