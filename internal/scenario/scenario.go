@@ -16,12 +16,13 @@ import (
 
 // Scenario is a site, what is wrong with it, and what should be found.
 type Scenario struct {
-	Name      string `yaml:"-"`
-	Complaint string `yaml:"complaint"` // in the user's own words
-	Target    string `yaml:"target"`
-	Interface string `yaml:"interface"`
-	Expect    Expect `yaml:"expect"`
-	Site      *Site  `yaml:"-"`
+	Name      string   `yaml:"-"`
+	Complaint string   `yaml:"complaint"` // in the user's own words
+	Target    string   `yaml:"target"`
+	Interface string   `yaml:"interface"`
+	Expect    Expect   `yaml:"expect"`
+	Timeline  Timeline `yaml:"timeline"`
+	Site      *Site    `yaml:"-"`
 }
 
 // Expect is the verdict that must come out.
@@ -33,18 +34,23 @@ type Expect struct {
 	Cleared      []string `yaml:"cleared"` // the suspects that must be cleared
 	Words        []string `yaml:"words"`   // what the sentence must contain
 	Unprivileged *Without `yaml:"unprivileged"`
+	NoEcho       *Without `yaml:"no_echo"`
 }
 
-// Without is what is expected where raw frames are withheld, if that differs.
+// Without is what is expected where raw frames, or frames and echo, are withheld, if that differs.
 type Without struct {
 	Zone  string `yaml:"zone"`
 	Fault string `yaml:"fault"`
 }
 
-// For gives the expected zone and fault with or without raw frames.
-func (e Expect) For(frames bool) (zone, fault string) {
-	if !frames && e.Unprivileged != nil {
-		return e.Unprivileged.Zone, e.Unprivileged.Fault
+// For gives the expected zone and fault with or without raw frames, and echo.
+func (e Expect) For(frames, echo bool) (zone, fault string) {
+	w := e.Unprivileged
+	if !echo && e.NoEcho != nil {
+		w = e.NoEcho
+	}
+	if !frames && w != nil {
+		return w.Zone, w.Fault
 	}
 	return e.Zone, e.Fault
 }
@@ -156,7 +162,7 @@ func Parse(raw []byte, site func(name string) ([]byte, error)) (*Scenario, error
 		}
 	}
 	c.Site = s
-	return &c.Scenario, s.check()
+	return &c.Scenario, errors.Join(s.check(), c.Timeline.check(s))
 }
 
 // overlay decodes onto a value that is there already: fields that the file does not name stay as they are.

@@ -133,8 +133,8 @@ func FuzzParse(f *testing.F) {
 
 func TestExpectationsWithoutFrames(t *testing.T) {
 	e := scenario.Expect{Zone: "host", Fault: "no-address", Unprivileged: &scenario.Without{Zone: "undetermined"}}
-	zone, fault := e.For(true)
+	zone, fault := e.For(true, true)
 	assert.Equal(t, []string{"host", "no-address"}, []string{zone, fault})
-	zone, fault = e.For(false)
+	zone, fault = e.For(false, true)
 	assert.Equal(t, []string{"undetermined", ""}, []string{zone, fault})
 }

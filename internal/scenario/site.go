@@ -3,6 +3,7 @@
 package scenario
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"net/netip"
 	"slices"
@@ -25,6 +26,8 @@ type Segment struct {
 	Delay Duration `yaml:"delay"` // one way
 	Loss  float64  `yaml:"loss"`  // percent of frames, each by itself
 	MTU   int      `yaml:"mtu"`   // octets of an IP packet that it carries; larger ones vanish. 0: 1500
+
+	Bursts Bursts `yaml:"bursts"`
 }
 
 // Node is one machine.
@@ -38,6 +41,7 @@ type Node struct {
 	NoEcho     bool             `yaml:"no_echo"`     // it ignores echo requests
 	NoLoopback bool             `yaml:"no_loopback"` // its loopback port is down
 	NoExpiry   bool             `yaml:"no_expiry"`   // it does not say when a hop limit ran out
+	Expiries   *Ration          `yaml:"expiries"`    // how often it says so; nil: as often as it happens
 	DHCP       *DHCP            `yaml:"dhcp"`
 	DNS        *DNS             `yaml:"dns"`
 	Web        []Web            `yaml:"web"`
@@ -48,6 +52,12 @@ type Node struct {
 	Hosts     map[string]netip.Addr `yaml:"hosts"`
 }
 
+// Ration bounds how often a router speaks.
+type Ration struct {
+	PerSecond int `yaml:"per_second"`
+	Burst     int `yaml:"burst"`
+}
+
 // Port is one network port of a node.
 type Port struct {
 	Segment   string         `yaml:"segment"`
@@ -55,6 +65,7 @@ type Port struct {
 	Leased    bool           `yaml:"leased"`    // the IPv4 address has a lifetime, as one from DHCP has
 	Down      bool           `yaml:"down"`      // administratively
 	Unplugged bool           `yaml:"unplugged"` // no carrier
+	MTU       int            `yaml:"mtu"`       // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
 }
 
 // Route is a route beyond those that follow from the addresses.
@@ -66,6 +77,7 @@ type Route struct {
 	ByHand bool         `yaml:"by_hand"` // marked as static; else as set by DHCP on a leased port
 	Metric int          `yaml:"metric"`
 	Refuse string       `yaml:"refuse"` // blackhole, unreachable or prohibit, in place of via
+	Or     netip.Addr   `yaml:"or"`     // a second next hop: each flow takes one of the two, by addresses and ports (UDP, TCP)
 }
 
 // DHCP is a DHCPv4 service on a node's first port.
@@ -86,6 +98,7 @@ type DNS struct {
 	Records map[string][]netip.Addr `yaml:"records"`
 	Zone    string                  `yaml:"zone"`    // the domain for which it answers by itself
 	Forward netip.Addr              `yaml:"forward"` // whom it asks for the rest; without one it refuses
+	TTL     Duration                `yaml:"ttl"`     // of all records; 0: 5 minutes
 }
 
 // Web is a web service that answers every request with a short page.
@@ -137,6 +150,9 @@ func (n *Node) PortNames() []string {
 	slices.Sort(out)
 	return out
 }
+
+// Life is how long a record of the service may be kept.
+func (d *DNS) Life() time.Duration { return cmp.Or(time.Duration(d.TTL), 5*time.Minute) }
 
 // Hardware gives a port its hardware address: locally administered, and the same on every ground.
 func Hardware(node, port string) endpoint.HardwareAddr {

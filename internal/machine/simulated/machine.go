@@ -25,6 +25,8 @@ type endpointMachine struct {
 	privilege Privilege
 	authority *scenario.Authority
 	nextEcho  atomic.Uint32
+	timeline  scenario.Timeline
+	began     time.Time
 
 	mu      sync.Mutex
 	waiting map[*listener]struct{} // who wants to know of ICMP that arrives
@@ -37,8 +39,8 @@ type listener struct {
 
 var _ machine.Machine = (*endpointMachine)(nil)
 
-func newMachine(n *node, p Privilege, a *scenario.Authority) *endpointMachine {
-	m := &endpointMachine{node: n, privilege: p, authority: a, waiting: map[*listener]struct{}{}}
+func newMachine(n *node, p Privilege, a *scenario.Authority, t scenario.Timeline, began time.Time) *endpointMachine {
+	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: t, began: began, waiting: map[*listener]struct{}{}}
 	for _, p := range n.ports {
 		p.listen(func(frame []byte) {
 			if v, ok := look(frame); ok && v.proto == "icmp" && n.own[v.dst] {
@@ -160,10 +162,10 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 
 func (p *port) describe() endpoint.Interface {
 	spec := p.node.spec.Ports[p.name]
-	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: 1500, Hardware: p.hw, Driver: "simulated"}
+	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: p.mtu, Hardware: p.hw, Driver: "simulated"}
 	if !p.down {
 		i.Carrier = endpoint.CarrierPresent
-		if p.unplugged {
+		if p.unplugged() {
 			i.Carrier = endpoint.CarrierAbsent
 		} else {
 			i.SpeedMbit, i.Duplex = 1000, endpoint.FullDuplex
@@ -262,12 +264,38 @@ func (m *endpointMachine) name(id tcpip.NICID) string {
 	return "lo"
 }
 
-// Watch implements machine.Machine: nothing on a simulated site changes by itself.
+// Watch implements machine.Machine: what changes on a simulated site is what its timeline says of the ports.
 func (m *endpointMachine) Watch(ctx context.Context) (<-chan struct{}, error) {
-	changed := make(chan struct{})
+	changed := make(chan struct{}, 1)
 	go func() {
-		<-ctx.Done()
-		close(changed)
+		defer close(changed)
+		was := m.carriers()
+		for {
+			next, more := m.timeline.Next(time.Since(m.began))
+			wait := time.Hour
+			if more {
+				wait = time.Until(m.began.Add(next)) + time.Millisecond
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(wait):
+			}
+			if now := m.carriers(); !slices.Equal(was, now) {
+				was = now
+				select {
+				case changed <- struct{}{}:
+				default:
+				}
+			}
+		}
 	}()
 	return changed, nil
+}
+
+func (m *endpointMachine) carriers() (out []bool) {
+	for _, p := range m.node.ports {
+		out = append(out, p.unplugged())
+	}
+	return out
 }

@@ -1,8 +1,10 @@
 package simulated
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
+	"time"
 
 	"golang.org/x/time/rate"
 	"gvisor.dev/gvisor/pkg/tcpip"
@@ -27,16 +29,21 @@ type node struct {
 	ports []*port
 	lo    *loopback
 	own   map[netip.Addr]bool
+	speak *rate.Limiter // how often it says that a hop limit ran out; nil: always
 }
 
-func newNode(name string, spec *scenario.Node, segments map[string]*segment) (*node, error) {
+func newNode(name string, s *scenario.Scenario, segments map[string]*segment, began time.Time) (*node, error) {
+	spec := s.Site.Nodes[name]
 	n := &node{name: name, spec: spec, own: map[netip.Addr]bool{}}
+	if r := spec.Expiries; r != nil {
+		n.speak = rate.NewLimiter(rate.Limit(r.PerSecond), r.Burst)
+	}
 	n.stack = stack.New(stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocol, arp.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{icmp.NewProtocol4, icmp.NewProtocol6, tcp.NewProtocol, udp.NewProtocol},
 	})
 	n.stack.SetICMPLimit(rate.Inf)
-	n.lo = &loopback{port{node: n, name: "lo", id: 1}}
+	n.lo = &loopback{port{node: n, name: "lo", id: 1, unplugged: func() bool { return false }}}
 	if err := n.stack.CreateNICWithOptions(1, n.lo, stack.NICOptions{Name: "lo"}); err != nil {
 		return nil, fmt.Errorf("%s: lo: %s", name, err)
 	}
@@ -57,7 +64,8 @@ func newNode(name string, spec *scenario.Node, segments map[string]*segment) (*n
 	}
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
-		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: scenario.Hardware(name, portName), segment: segments[ps.Segment], down: ps.Down, unplugged: ps.Unplugged}
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: scenario.Hardware(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500),
+			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
 		}
@@ -122,7 +130,7 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 			return nil, false
 		}
 		if v.hopLimit <= 1 {
-			if n.spec.NoExpiry {
+			if n.spec.NoExpiry || n.speak != nil && !n.speak.Allow() {
 				return nil, false
 			}
 			if !v.v6 {
@@ -138,7 +146,7 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 	}
 	rule, hit := match(n.spec.Filter, chain, v)
 	if !hit {
-		return frame, true
+		return frame, forMe || !n.balance(frame, v)
 	}
 	if rule.Action != "drop" {
 		n.complain(p, frame, v, rule.Action)

@@ -17,6 +17,7 @@ type view struct {
 	src, dst    netip.Addr
 	hopLimit    int
 	proto       string
+	srcPort     uint16
 	dstPort     uint16
 	echoRequest bool
 }
@@ -55,6 +56,7 @@ func look(frame []byte) (v view, ok bool) {
 			v.proto = "tcp"
 		}
 		if len(transport) >= 4 {
+			v.srcPort = uint16(transport[0])<<8 | uint16(transport[1])
 			v.dstPort = uint16(transport[2])<<8 | uint16(transport[3])
 		}
 	case header.ICMPv4ProtocolNumber, header.ICMPv6ProtocolNumber:

@@ -24,7 +24,8 @@ type port struct {
 	hw        endpoint.HardwareAddr
 	segment   *segment
 	down      bool // administratively
-	unplugged bool
+	unplugged func() bool
+	mtu       int
 
 	mu         sync.Mutex
 	dispatcher stack.NetworkDispatcher
@@ -58,7 +59,7 @@ func (p *port) listeners() ([]*tap, stack.NetworkDispatcher) {
 	return slices.Collect(maps.Keys(p.taps)), p.dispatcher
 }
 
-func (p *port) dead() bool { return p.down || p.unplugged }
+func (p *port) dead() bool { return p.down || p.unplugged() }
 
 // wants is what a network card decides: frames for itself, for all, and for groups.
 func (p *port) wants(frame []byte) bool {
@@ -112,7 +113,7 @@ func (p *port) WritePackets(list stack.PacketBufferList) (int, tcpip.Error) {
 	return list.Len(), nil
 }
 
-func (p *port) MTU() uint32                                  { return 1500 + ethernetHeader }
+func (p *port) MTU() uint32                                  { return uint32(p.mtu) + ethernetHeader }
 func (p *port) SetMTU(uint32)                                {}
 func (p *port) MaxHeaderLength() uint16                      { return 0 }
 func (p *port) LinkAddress() tcpip.LinkAddress               { return tcpip.LinkAddress(p.hw[:]) }

@@ -11,9 +11,7 @@ import (
 
 // segment is one link or local network: what a port sends, the others get, later or not at all. One goroutine delivers in order.
 type segment struct {
-	delay time.Duration
-	loss  float64 // 0 to 1
-	mtu   int
+	treat func() scenario.Treatment // at this moment
 	queue chan delivery
 	done  chan struct{}
 
@@ -31,11 +29,9 @@ type delivery struct {
 // queueLength is more than any probe run has in flight; beyond it frames are lost, as on a switch.
 const queueLength = 4096
 
-func newSegment(s *scenario.Segment) *segment {
-	g := &segment{delay: time.Duration(s.Delay), loss: s.Loss / 100, mtu: s.MTU, queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
-	if g.mtu == 0 {
-		g.mtu = 1500
-	}
+func newSegment(s *scenario.Scenario, name string, began time.Time) *segment {
+	g := &segment{queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
+	g.treat = func() scenario.Treatment { return s.TreatmentAt(name, time.Since(began)) }
 	go g.deliver()
 	return g
 }
@@ -48,19 +44,20 @@ func (g *segment) attach(p *port) {
 
 // send takes a frame over. A lost frame is a success to its sender.
 func (g *segment) send(from *port, frame []byte) {
-	if len(frame) > g.mtu+ethernetHeader {
+	t := g.treat()
+	if len(frame) > t.MTU+ethernetHeader {
 		return
 	}
-	if g.loss > 0 {
+	if t.Loss > 0 {
 		g.mu.Lock()
-		lost := g.rng.Float64() < g.loss
+		lost := g.rng.Float64() < t.Loss
 		g.mu.Unlock()
 		if lost {
 			return
 		}
 	}
 	select {
-	case g.queue <- delivery{due: time.Now().Add(g.delay), from: from, frame: frame}:
+	case g.queue <- delivery{due: time.Now().Add(t.Delay), from: from, frame: frame}:
 	default:
 	}
 }

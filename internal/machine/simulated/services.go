@@ -14,14 +14,14 @@ import (
 )
 
 // serve starts a node's services on its stack.
-func (s *Site) serve(n *node, site *scenario.Site, a *scenario.Authority) error {
+func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) error {
 	if n.spec.DNS != nil {
-		if err := s.serveDNS(n); err != nil {
+		if err := s.serveDNS(n, sc.Timeline); err != nil {
 			return err
 		}
 	}
 	if n.spec.DHCP != nil && len(n.ports) > 0 {
-		s.closers = append(s.closers, serveDHCP(n, n.ports[0], site))
+		s.closers = append(s.closers, serveDHCP(n, n.ports[0], sc.Site))
 	}
 	for _, web := range n.spec.Web {
 		listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: web.Port}, n.anyProto())
@@ -29,7 +29,7 @@ func (s *Site) serve(n *node, site *scenario.Site, a *scenario.Authority) error 
 			return fmt.Errorf("web service on port %d: %w", web.Port, err)
 		}
 		s.closers = append(s.closers, func() { listener.Close() })
-		go func() { _ = web.Serve(listener, n.name+"."+site.Domain, a) }()
+		go func() { _ = web.Serve(listener, n.name+"."+sc.Site.Domain, a) }()
 	}
 	return nil
 }
@@ -46,7 +46,7 @@ func (n *node) anyProto() tcpip.NetworkProtocolNumber {
 	return protoOf(netip.IPv4Unspecified())
 }
 
-func (s *Site) serveDNS(n *node) error {
+func (s *Site) serveDNS(n *node, moves scenario.Timeline) error {
 	conn, err := gonet.DialUDP(n.stack, &tcpip.FullAddress{Port: 53}, nil, n.anyProto())
 	if err != nil {
 		return fmt.Errorf("name service: %w", err)
@@ -54,7 +54,7 @@ func (s *Site) serveDNS(n *node) error {
 	s.closers = append(s.closers, func() { conn.Close() })
 	spec := n.spec.DNS
 	server := &dns.Server{PacketConn: conn, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
-		if m := answer(spec, q); m != nil {
+		if m := answer(spec, q, func(name string) (netip.Addr, bool) { return moves.Moved(name, time.Since(s.Began)) }); m != nil {
 			_ = w.WriteMsg(m)
 			return
 		}
@@ -64,8 +64,8 @@ func (s *Site) serveDNS(n *node) error {
 	return nil
 }
 
-// answer looks into the zone; nil when the question must be forwarded.
-func answer(spec *scenario.DNS, q *dns.Msg) *dns.Msg {
+// answer looks into the zone; nil when the question must be forwarded. moved tells the names that have another address for the time being.
+func answer(spec *scenario.DNS, q *dns.Msg, moved func(string) (netip.Addr, bool)) *dns.Msg {
 	m := new(dns.Msg).SetReply(q)
 	if len(q.Question) != 1 {
 		m.Rcode = dns.RcodeFormatError
@@ -92,8 +92,11 @@ func answer(spec *scenario.DNS, q *dns.Msg) *dns.Msg {
 		m.Rcode = dns.RcodeNameError
 		return m
 	}
+	if a, yes := moved(name); yes {
+		addrs = []netip.Addr{a}
+	}
 	for _, a := range addrs {
-		head := dns.RR_Header{Name: question.Name, Class: dns.ClassINET, Ttl: 300}
+		head := dns.RR_Header{Name: question.Name, Class: dns.ClassINET, Ttl: uint32(spec.Life().Seconds())}
 		switch {
 		case question.Qtype == dns.TypeA && a.Is4():
 			head.Rrtype = dns.TypeA

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"passepartout/internal/machine"
 	"passepartout/internal/scenario"
@@ -30,6 +31,8 @@ type Options struct {
 
 // Site is a running simulated site. Close ends all of it.
 type Site struct {
+	Began time.Time // of the timeline
+
 	nodes    map[string]*node
 	segments map[string]*segment
 	endpoint *endpointMachine
@@ -39,12 +42,12 @@ type Site struct {
 
 // Build starts the site of a scenario.
 func Build(s *scenario.Scenario, o Options) (*Site, error) {
-	site := &Site{nodes: map[string]*node{}, segments: map[string]*segment{}}
-	for name, seg := range s.Site.Segments {
-		site.segments[name] = newSegment(seg)
+	site := &Site{Began: time.Now(), nodes: map[string]*node{}, segments: map[string]*segment{}}
+	for name := range s.Site.Segments {
+		site.segments[name] = newSegment(s, name, site.Began)
 	}
 	for _, name := range s.Site.NodeNames() {
-		n, err := newNode(name, s.Site.Nodes[name], site.segments)
+		n, err := newNode(name, s, site.segments, site.Began)
 		if err != nil {
 			site.Close()
 			return nil, err
@@ -54,7 +57,7 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 	site.warm(s.Site)
 	authority := scenario.NewAuthority()
 	for name, n := range site.nodes {
-		if err := site.serve(n, s.Site, authority); err != nil {
+		if err := site.serve(n, s, authority); err != nil {
 			site.Close()
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
@@ -64,7 +67,7 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 		site.Close()
 		return nil, errors.New("the endpoint is off")
 	}
-	site.endpoint = newMachine(n, o.Privilege, authority)
+	site.endpoint = newMachine(n, o.Privilege, authority, s.Timeline, site.Began)
 	return site, nil
 }
 

@@ -17,12 +17,13 @@ import (
 // hub joins the cables of one segment: by a kernel bridge where nothing is to be done to the frames, else by a relay of our own that delays
 // and loses them as the segment says, since kernels without netem cannot.
 type hub struct {
-	segment *scenario.Segment
-	ports   []string
-	files   []*os.File
-	queue   chan relayed
-	done    chan struct{}
-	once    sync.Once
+	treat  func() scenario.Treatment // at this moment
+	shaped bool
+	ports  []string
+	files  []*os.File
+	queue  chan relayed
+	done   chan struct{}
+	once   sync.Once
 }
 
 type relayed struct {
@@ -32,11 +33,11 @@ type relayed struct {
 }
 
 // relayFrom is the delay from which on a segment is relayed; below it a bridge's own time is close enough.
-const relayFrom = scenario.Duration(time.Millisecond)
+const relayFrom = time.Millisecond
 
 func (h *hub) start(name string) error {
 	h.done = make(chan struct{})
-	if h.segment.Delay < relayFrom && h.segment.Loss == 0 && h.segment.MTU == 0 {
+	if !h.shaped && h.treat().Delay < relayFrom {
 		return h.bridge("br-" + name)
 	}
 	h.queue = make(chan relayed, 4096)
@@ -109,22 +110,19 @@ func (h *hub) read(port int, file *os.File) {
 		if err != nil {
 			return
 		}
-		if rerr != nil || outgoing || h.lost(n) {
+		t := h.treat()
+		if rerr != nil || outgoing || n > t.MTU+14 || t.Loss > 0 && rand.Float64() < t.Loss {
 			if rerr == unix.ENETDOWN { // the other end was unplugged
 				time.Sleep(10 * time.Millisecond)
 			}
 			continue
 		}
 		select {
-		case h.queue <- relayed{time.Now().Add(time.Duration(h.segment.Delay)), port, append([]byte(nil), buf[:n]...)}:
+		case h.queue <- relayed{time.Now().Add(t.Delay), port, append([]byte(nil), buf[:n]...)}:
 		case <-h.done:
 			return
 		}
 	}
-}
-
-func (h *hub) lost(size int) bool {
-	return h.segment.MTU > 0 && size > h.segment.MTU+14 || h.segment.Loss > 0 && rand.Float64()*100 < h.segment.Loss
 }
 
 func (h *hub) deliver() {

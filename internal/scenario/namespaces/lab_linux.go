@@ -25,6 +25,7 @@ import (
 type Lab struct {
 	// ResolvConf and Hosts, if set, replace the endpoint's files by this content.
 	ResolvConf, Hosts string
+	Began             time.Time // of the timeline
 
 	scenario  *scenario.Scenario
 	authority *scenario.Authority
@@ -32,6 +33,7 @@ type Lab struct {
 	hub       netns.NsHandle // holds the switches
 	nodes     map[string]netns.NsHandle
 	closers   []func()
+	movers    []func() // what brings names to the addresses that the timeline gives them
 }
 
 // Unavailable says why a lab cannot be built here, or "" if it can.
@@ -101,15 +103,17 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 		return lab, err
 	}
 	switches := map[string]*hub{}
-	for name, segment := range s.Site.Segments {
-		switches[name] = &hub{segment: segment}
+	for name := range s.Site.Segments {
+		switches[name] = &hub{shaped: s.Shaped(name), treat: func() scenario.Treatment { return s.TreatmentAt(name, time.Since(lab.Began)) }}
 	}
+	lab.Began = time.Now()
+	cables := map[string]string{} // by node/port: the end in the hub
 	number := 0
 	for _, name := range s.Site.NodeNames() {
 		if lab.nodes[name], err = newNamespace(); err != nil {
 			return lab, err
 		}
-		if err = lab.wire(name, switches, &number); err != nil {
+		if err = lab.wire(name, switches, cables, &number); err != nil {
 			return lab, fmt.Errorf("node %s: %w", name, err)
 		}
 	}
@@ -124,7 +128,47 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 			return lab, fmt.Errorf("node %s: %w", name, err)
 		}
 	}
+	lab.Began = time.Now()
+	lab.followTimeline(cables)
 	return lab, nil
+}
+
+// followTimeline pulls and plugs cables, and moves names, when the timeline says so.
+func (l *Lab) followTimeline(cables map[string]string) {
+	done := make(chan struct{})
+	l.closers = append(l.closers, func() { close(done) })
+	go func() {
+		for {
+			next, more := l.scenario.Timeline.Next(time.Since(l.Began))
+			if !more {
+				return
+			}
+			select {
+			case <-done:
+				return
+			case <-time.After(time.Until(l.Began.Add(next))):
+			}
+			for cable, end := range cables {
+				node, port, _ := strings.Cut(cable, "/")
+				if !slices.ContainsFunc(l.scenario.Timeline.Events, func(e scenario.Event) bool { return e.Unplug == cable }) {
+					continue
+				}
+				_ = In(l.hub, func() error {
+					link, err := netlink.LinkByName(end)
+					if err != nil {
+						return err
+					}
+					if l.scenario.Timeline.Unplugged(node, port, time.Since(l.Began)) {
+						return netlink.LinkSetDown(link)
+					}
+					return netlink.LinkSetUp(link)
+				})
+			}
+			for _, f := range l.movers {
+				f()
+			}
+		}
+	}()
 }
 
 // On runs f inside the namespace of a node.
@@ -147,11 +191,12 @@ func (l *Lab) Close() {
 }
 
 // wire gives a node its ports, addresses, routes and filter.
-func (l *Lab) wire(name string, switches map[string]*hub, number *int) error {
+func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]string, number *int) error {
 	node, ns := l.scenario.Site.Nodes[name], l.nodes[name]
 	for _, portName := range node.PortNames() {
 		*number++
 		inside, outside := "n"+strconv.Itoa(*number), "s"+strconv.Itoa(*number)
+		cables[name+"/"+portName] = outside
 		hw := scenario.Hardware(name, portName)
 		err := In(l.hub, func() error {
 			attrs := netlink.NewLinkAttrs()
@@ -196,6 +241,11 @@ func configurePort(was, name string, p *scenario.Port) error {
 		return err
 	}
 	withoutOffload(name)
+	if p.MTU > 0 {
+		if err := netlink.LinkSetMTU(link, p.MTU); err != nil {
+			return err
+		}
+	}
 	if err := netlink.LinkSetUp(link); err != nil {
 		return err
 	}
@@ -248,6 +298,15 @@ func configureNode(name string, node *scenario.Node) error {
 		case node.Ports[portName].Leased && r.To.Addr().Is4():
 			route.Protocol = unix.RTPROT_DHCP
 		}
+		if r.Or.IsValid() { // one of the two for each flow, by addresses and ports
+			if err := sysctl("ipv4/fib_multipath_hash_policy", "1"); err != nil {
+				return err
+			}
+			for _, via := range []netip.Addr{r.Via, r.Or} {
+				route.MultiPath = append(route.MultiPath, &netlink.NexthopInfo{LinkIndex: route.LinkIndex, Gw: via.AsSlice()})
+			}
+			route.Gw, route.LinkIndex = nil, 0
+		}
 		if r.OnLink {
 			route.Flags = int(netlink.FLAG_ONLINK)
 		}
@@ -288,6 +347,9 @@ func filter(node *scenario.Node) error {
 		if chain == "out" && node.NoExpiry {
 			b.WriteString("  icmp type time-exceeded drop\n  icmpv6 type time-exceeded drop\n")
 		}
+		if r := node.Expiries; chain == "out" && r != nil {
+			fmt.Fprintf(&b, "  icmp type time-exceeded limit rate over %d/second burst %d packets drop\n", r.PerSecond, r.Burst)
+		}
 		for _, r := range node.Filter {
 			if r.Chain == chain {
 				b.WriteString("  " + ruleText(r) + "\n")
@@ -299,7 +361,7 @@ func filter(node *scenario.Node) error {
 	if node.Masquerade != "" {
 		fmt.Fprintf(&b, "table ip nat {\n chain post {\n  type nat hook postrouting priority 100;\n  oifname %q masquerade\n }\n}\n", node.Masquerade)
 	}
-	if len(node.Filter) == 0 && !node.NoExpiry && node.Masquerade == "" {
+	if len(node.Filter) == 0 && !node.NoExpiry && node.Expiries == nil && node.Masquerade == "" {
 		return nil
 	}
 	cmd := exec.Command("nft", "-f", "-")
@@ -351,7 +413,12 @@ func (l *Lab) serve(name string) error {
 		args = append(args, "--port=0")
 	} else {
 		args = append(args, "--local=/"+node.DNS.Zone+"/")
+		life := strconv.Itoa(int(node.DNS.Life().Seconds()))
+		args = append(args, "--local-ttl="+life)
 		for record, addrs := range node.DNS.Records {
+			if slices.ContainsFunc(l.scenario.Timeline.Events, func(e scenario.Event) bool { return e.Name == record }) {
+				continue // kept in a file, which can change
+			}
 			args = append(args, "--host-record="+strings.Join(append([]string{record}, texts(addrs)...), ","))
 		}
 		if node.DNS.Forward.IsValid() {
@@ -366,7 +433,21 @@ func (l *Lab) serve(name string) error {
 			args = append(args, fmt.Sprintf("--dhcp-host=%v,%v", hw, addr))
 		}
 	}
+	moving, err := l.movingNames(name)
+	if err != nil {
+		return err
+	}
+	if moving != "" {
+		args = append(args, "--addn-hosts="+moving)
+	}
 	cmd := exec.Command("dnsmasq", args...)
+	if moving != "" {
+		l.movers = append(l.movers, func() {
+			if _, err := l.movingNames(name); err == nil && cmd.Process != nil {
+				_ = cmd.Process.Signal(unix.SIGHUP)
+			}
+		})
+	}
 	if err := cmd.Start(); err != nil {
 		return err
 	}
@@ -391,6 +472,29 @@ func (l *Lab) serve(name string) error {
 		}
 	}
 	return errors.New("dnsmasq does not listen")
+}
+
+// movingNames writes the file of names that the timeline moves, as they are now; "" where there are none.
+func (l *Lab) movingNames(node string) (path string, err error) {
+	var b strings.Builder
+	dns := l.scenario.Site.Nodes[node].DNS
+	for _, e := range l.scenario.Timeline.Events {
+		if dns == nil || e.Name == "" {
+			continue
+		}
+		addrs := dns.Records[e.Name]
+		if a, moved := l.scenario.Timeline.Moved(e.Name, time.Since(l.Began)); moved {
+			addrs = []netip.Addr{a}
+		}
+		for _, a := range addrs {
+			fmt.Fprintf(&b, "%v %s\n", a, e.Name)
+		}
+	}
+	if b.Len() == 0 {
+		return "", nil
+	}
+	path = filepath.Join(l.dir, node+".names")
+	return path, os.WriteFile(path, []byte(b.String()), 0o644)
 }
 
 func texts(addrs []netip.Addr) (out []string) {
