@@ -10,20 +10,21 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"passepartout/internal/core/blame"
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/rtt"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/plan"
+	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
 
-// Bounds of ping's flags. A shorter interval would load the network, a larger payload does not fit an IP packet.
-const (
-	shortestInterval = 10 * time.Millisecond
-	largestPayload   = 65507
-)
+// shortestInterval is ping's: for a short run that a person waits for. What is watched without end keeps to watch.ShortestInterval.
+const shortestInterval = 10 * time.Millisecond
 
 // asked is what ping and trace begin with: a machine, its settings, and the first address of the target.
 type asked struct {
@@ -55,7 +56,7 @@ func (f *flags) ask(ctx context.Context, args []string) (a asked, err error) {
 	if _, ok := a.endpoint.Interface(f.iface); f.iface != "" && !ok {
 		return a, fmt.Errorf("%w: %q", plan.ErrNoInterface, f.iface)
 	}
-	addrs, err := probe.Resolve(ctx, a.machine, a.endpoint, a.target, f.families())
+	addrs, _, err := probe.Resolve(ctx, a.machine, a.endpoint, a.target, f.families())
 	if err != nil {
 		return a, err
 	}
@@ -64,65 +65,186 @@ func (f *flags) ask(ctx context.Context, args []string) (a asked, err error) {
 	return a, nil
 }
 
+// pinging are ping's own flags.
+type pinging struct {
+	spec     watch.Spec
+	duration time.Duration
+	tcp      bool
+	draw     string
+}
+
+func (q *pinging) check(cmd *cobra.Command) error {
+	s := &q.spec
+	switch {
+	case s.Count < 0:
+		return fmt.Errorf("--count %d: give a number from 1, or 0 for no end", s.Count)
+	case s.Interval < shortestInterval || s.Interval > watch.LongestInterval:
+		return fmt.Errorf("--interval %v: give a time from %v to %v", s.Interval, shortestInterval, watch.LongestInterval)
+	case s.Size < 0 || s.Size > watch.LargestPayload:
+		return fmt.Errorf("--size %d: give 0 to %d octets", s.Size, watch.LargestPayload)
+	case q.duration < 0:
+		return fmt.Errorf("--duration %v: give a time above zero, such as 30s", q.duration)
+	}
+	if q.duration > 0 && !cmd.Flags().Changed("count") {
+		s.Count = 0
+	}
+	if s.Size == 0 {
+		s.Size = -1
+	}
+	return nil
+}
+
 func (f *flags) pingCommand() *cobra.Command {
-	q := probe.SeriesQuestion{}
+	q := &pinging{}
 	cmd := &cobra.Command{
-		Use:   "ping TARGET",
-		Short: "Echo probes, one line each, and a summary",
-		Args:  cobra.MaximumNArgs(1),
+		Use:   "ping TARGET...",
+		Short: "Echo probes to one target or several, one line each, and a summary",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			switch {
-			case q.Count < 1:
-				return fmt.Errorf("--count %d: give a number from 1", q.Count)
-			case q.Interval < shortestInterval:
-				return fmt.Errorf("--interval %v: the shortest is %v", q.Interval, shortestInterval)
-			case q.Size < 0 || q.Size > largestPayload:
-				return fmt.Errorf("--size %d: give 0 to %d octets", q.Size, largestPayload)
-			}
-			a, err := f.ask(cmd.Context(), args)
-			out := report.Ping{W: os.Stdout, JSON: f.format == "json", Target: a.target.Host()}
-			if errors.Is(err, probe.ErrNoAddress) {
-				fmt.Fprintln(os.Stderr, "passepartout:", err)
-				if out.JSON {
-					if err := out.Summary(rtt.Summary{}); err != nil {
-						return err
-					}
-				}
-				return status(exitFault)
-			}
-			if err != nil {
+			if err := errors.Join(q.check(cmd), f.checkDrawing(q.draw)); err != nil {
 				return err
 			}
-			defer a.stop()
-			defer a.echoer.Close()
-			q.To, out.Address = a.address, a.address
-			if f.format == "text" {
-				method := "ICMP echo"
-				if !a.machine.Permissions().Echo.Granted {
-					method = "UDP, as echo is not permitted"
-				}
-				fmt.Printf("to %s by %s, %d octets, every %v\n", nameAnd(a), method, q.Size, q.Interval)
+			if len(args) <= 1 {
+				return f.ping(cmd.Context(), q, args, args)
 			}
-			var failed error
-			samples := probe.Series(cmd.Context(), a.echoer, q, func(p probe.Probe) {
-				if err := out.Probe(p); err != nil {
-					failed = err
-				}
-			})
-			summary := rtt.Summarize(samples)
-			if err := errors.Join(failed, out.Summary(summary)); err != nil {
-				return err
-			}
-			if summary.Received == 0 {
-				return status(exitFault)
-			}
-			return nil
+			return f.ping(cmd.Context(), q, args[:1], args)
 		},
 	}
-	cmd.Flags().IntVar(&q.Count, "count", 10, "how many probes")
-	cmd.Flags().DurationVar(&q.Interval, "interval", time.Second, "time between two probes")
-	cmd.Flags().IntVar(&q.Size, "size", 48, "octets of payload")
+	cmd.Flags().IntVar(&q.spec.Count, "count", 10, "how many probes to each; 0: until interrupted")
+	cmd.Flags().DurationVar(&q.spec.Interval, "interval", time.Second, "time between two probes")
+	cmd.Flags().IntVar(&q.spec.Size, "size", 48, "octets of payload")
+	cmd.Flags().BoolVar(&q.spec.Whole, "whole", false, "never in fragments: what is too large for a link is refused or lost")
+	cmd.Flags().DurationVar(&q.duration, "duration", 0, "end after that time")
+	cmd.Flags().BoolVar(&q.tcp, "tcp", false, "open connections to the target's port in place of echo requests")
+	f.bindDrawing(cmd, &q.draw)
 	return cmd
+}
+
+// ping runs to the end of its counts, its duration, or an interrupt, and sums up.
+func (f *flags) ping(ctx context.Context, q *pinging, first, all []string) error {
+	f.rows = true
+	a, err := f.ask(ctx, first)
+	out := report.Ping{W: os.Stdout, Format: f.format, Many: len(all) > 1}
+	if errors.Is(err, probe.ErrNoAddress) && len(all) <= 1 {
+		fmt.Fprintln(os.Stderr, "passepartout:", err)
+		if err := out.Summary(a.target.Host(), netip.Addr{}, series.Summary{}); err != nil {
+			return err
+		}
+		return status(exitFault)
+	}
+	if err != nil && !errors.Is(err, probe.ErrNoAddress) {
+		return err
+	}
+	defer a.stop()
+	targets := []target.Target{a.target}
+	for _, text := range all[min(len(all), 1):] {
+		t, err := target.Parse(text)
+		if err != nil {
+			return err
+		}
+		targets = append(targets, t)
+	}
+	if a.echoer != nil {
+		a.echoer.Close()
+	}
+	if err := tooMany(len(targets)); err != nil {
+		return err
+	}
+	if q.tcp {
+		for _, t := range targets {
+			if t.Port == 0 {
+				return fmt.Errorf("--tcp: %s names no port; write name:port", t)
+			}
+		}
+	}
+	if f.format == "text" {
+		method := "ICMP echo"
+		switch {
+		case q.tcp:
+			method = "TCP connections"
+		case !a.machine.Permissions().Echo.Granted:
+			method = "UDP, as echo is not permitted"
+		}
+		to := fmt.Sprintf("%d targets", len(targets))
+		if len(targets) == 1 {
+			to = nameAnd(a)
+		}
+		fmt.Printf("to %s by %s, %d octets, every %v\n", to, method, q.spec.Octets(), q.spec.Interval)
+	}
+	if err := out.Head(); err != nil {
+		return err
+	}
+	return f.pingAll(ctx, q, a, targets, out)
+}
+
+func tooMany(n int) error {
+	if n > watch.MostTargets {
+		return fmt.Errorf("%d targets: at most %d are probed at once", n, watch.MostTargets)
+	}
+	return nil
+}
+
+func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []target.Target, out report.Ping) error {
+	running, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if q.duration > 0 {
+		running, cancel = context.WithTimeout(ctx, q.duration)
+		defer cancel()
+	}
+	var failed error
+	w := watch.New(context.WithoutCancel(ctx), watch.Config{Machine: a.machine, Interface: f.iface, Asleep: nap.Asleep, Ended: func(s *watch.Subject, r watch.Result) {
+		if err := out.Probe(s, r); err != nil && failed == nil {
+			failed = err
+			cancel()
+		}
+	}})
+	for i, t := range targets {
+		s := q.spec
+		s.Target, s.Families = t, f.families()
+		if i == 0 && a.address.IsValid() { // looked up already
+			s.Label, s.Target = t.Host(), t.At(a.address)
+		}
+		if q.tcp {
+			s.Method = watch.Connect
+		}
+		if len(targets) == 1 {
+			s.Rank = 1 // its turns are on the dot
+			s.Zone = fault.Beyond
+		}
+		w.Add(s)
+	}
+	for !w.Finished() && running.Err() == nil {
+		probe.Sleep(running, 5*time.Millisecond)
+	}
+	if q.duration > 0 && ctx.Err() == nil { // the last ones still get their time
+		for w.Stop(); w.Waiting(); {
+			probe.Sleep(ctx, 5*time.Millisecond)
+		}
+	}
+	answered := true
+	var figure report.Times
+	w.See(func(now time.Duration, subjects []*watch.Subject, _ *blame.Ledger) {
+		for _, s := range subjects {
+			sum := s.Record.Summary()
+			answered = answered && sum.Received > 0
+			if s.Trouble != "" && failed == nil {
+				fmt.Fprintln(os.Stderr, "passepartout:", s.Trouble)
+			}
+			if failed == nil {
+				failed = out.Summary(s.Target.Host(), s.Address, sum)
+			}
+		}
+		figure = report.TimesOf(w, now, subjects, nil)
+	})
+	if failed != nil {
+		return failed
+	}
+	if err := f.drawTimes(q.draw, a, figure); err != nil {
+		return err
+	}
+	if !answered {
+		return status(exitFault)
+	}
+	return nil
 }
 
 func nameAnd(a asked) string {

@@ -7,6 +7,9 @@ import (
 	"passepartout/internal/core/evidence"
 )
 
+// NoNextHop is the reason of a LocalError for a packet that could not leave because the next hop did not answer for its hardware address.
+const NoNextHop = "the next hop's hardware address is not to be had"
+
 // LocalError is the reply to a question that this machine did not send, because of err.
 func LocalError(err error) evidence.Reply {
 	r := evidence.Reply{Outcome: evidence.LocalError, Reason: err.Error()}
@@ -15,6 +18,8 @@ func LocalError(err error) evidence.Reply {
 		r.Forbidden, r.Reason = true, "this machine's own rules refuse to send it"
 	case errors.Is(err, ErrNoRoute):
 		r.Reason = "this machine knows no way there"
+	case errors.Is(err, ErrTooLong):
+		r.Why, r.Reason = evidence.TooBig, "larger than the interface's MTU"
 	case errors.Is(err, ErrGone):
 		r.Reason = "the interface is gone"
 	}

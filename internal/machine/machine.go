@@ -31,7 +31,9 @@ type Machine interface {
 	// Permissions says what the system lets this process do, tried out and not guessed.
 	Permissions() Permissions
 	// OpenEcho opens a socket for echo requests of one family.
-	OpenEcho(v6 bool, iface string) (EchoPort, error)
+	OpenEcho(EchoConfig) (EchoPort, error)
+	// OpenFlow opens a socket for packets of one flow. TCP needs permission for raw frames.
+	OpenFlow(FlowConfig) (FlowPort, error)
 	// OpenDatagram opens a UDP socket towards one address.
 	OpenDatagram(DatagramConfig) (DatagramPort, error)
 	// Connect opens a TCP connection. The reply tells how it went; the connection is nil unless the outcome is Answered.
@@ -47,6 +49,7 @@ type Machine interface {
 var (
 	ErrNoRoute = errors.New("no route")
 	ErrGone    = errors.New("no such interface")
+	ErrTooLong = errors.New("larger than the interface's MTU")
 )
 
 // Permissions are the abilities that a system may withhold.
@@ -61,6 +64,13 @@ type Permission struct {
 	How     string // "raw" or "datagram", when granted
 	Why     string
 	Mend    string // the one command that would allow it
+}
+
+// EchoConfig describes a socket for echo requests.
+type EchoConfig struct {
+	V6        bool
+	Interface string // "" leaves the choice to the routing table
+	Whole     bool   // never in fragments (DF, RFC 791 §2.3), whatever is remembered of the path's MTU
 }
 
 // EchoRequest is one echo request to send.
@@ -101,6 +111,7 @@ type Arrival struct {
 	Stamp        time.Time // when the kernel got it, wall clock; zero if it does not say
 	Departed     time.Time // when the kernel sent what this answers, wall clock; zero if it does not say
 	Reason       string    // with LocalError
+	MTU          int       // of the link that it did not fit, with TooBig, also by this machine itself; 0: not said
 }
 
 // DatagramConfig describes a UDP socket.
@@ -123,6 +134,32 @@ type ConnectConfig struct {
 	To        netip.AddrPort
 	HopLimit  int
 	Interface string
+}
+
+// FlowProto is the protocol of a flow.
+type FlowProto string
+
+// The protocols of flows.
+const (
+	FlowUDP FlowProto = "udp"
+	FlowTCP FlowProto = "tcp"
+)
+
+// FlowConfig describes a flow: packets with the same addresses, protocol and ports, so that every router on the way treats them alike.
+type FlowConfig struct {
+	To        netip.AddrPort
+	Proto     FlowProto
+	Interface string // "" leaves the choice to the routing table
+}
+
+// FlowPort sends packets of one flow, each with a number of its own, and hands out what comes back to them. Send and Receive may run
+// concurrently; Receive has one caller. Close ends a Receive with net.ErrClosed.
+type FlowPort interface {
+	// Send returns the moment just before the packet was handed to the system. A TCP flow sends SYN segments; the system resets what answers.
+	Send(number uint16, hopLimit int) (time.Time, error)
+	// Receive blocks until something comes back that tells its packet's number.
+	Receive() (number uint16, a Arrival, err error)
+	Close() error
 }
 
 // FramePort sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.

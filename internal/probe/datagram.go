@@ -45,12 +45,21 @@ func AskDatagram(ctx context.Context, m machine.Machine, q DatagramQuestion) evi
 	return reply(a, sent)
 }
 
+// AskConnect opens a connection and closes it at once.
+func AskConnect(ctx context.Context, m machine.Machine, to netip.AddrPort, iface string) evidence.Reply {
+	conn, r := m.Connect(ctx, machine.ConnectConfig{To: to, Interface: iface})
+	if conn != nil {
+		conn.Close()
+	}
+	return r
+}
+
 // AskEcho asks for echo, or, where echo is withheld, sends a datagram to an unused port: the "port unreachable" of the asked host itself is
 // as good an answer. It gives the method with the reply.
 func (e *Echoer) AskEcho(ctx context.Context, q EchoQuestion) (evidence.Echo, time.Time) {
 	out := evidence.Echo{Asked: q.To, Method: "icmp", Size: q.Size}
 	if e.m.Permissions().Echo.Granted {
-		r, sent, _ := e.Ask(ctx, q)
+		r, sent := e.Ask(ctx, q)
 		out.Reply = r
 		return out, sent
 	}

@@ -4,6 +4,7 @@ package probe
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"sync"
 	"time"
@@ -13,19 +14,20 @@ import (
 	"passepartout/internal/machine"
 )
 
-// Echoer asks for echo over one socket a family and matches what comes back to what was sent. It may be used by many goroutines.
+// Echoer asks for echo over one socket for each family and manner, and matches what comes back to what was sent. It may be used by many goroutines.
 type Echoer struct {
 	m     machine.Machine
 	iface string
 
-	// Stray, if set before the first Ask, is called for each answer that comes after its time or a second time, from the receiving goroutine.
-	Stray func(to netip.Addr, seq uint16, r evidence.Reply, duplicate bool)
-
 	mu    sync.Mutex
-	ports map[bool]*echoSocket
+	lines map[manner]*line
 }
 
-type echoSocket struct {
+// manner tells the sockets of an Echoer apart.
+type manner struct{ v6, whole bool }
+
+// line is one echo socket and its requests. The port is opened anew when its interface went and came back.
+type line struct {
 	port machine.EchoPort
 	mu   sync.Mutex
 	next uint16
@@ -34,134 +36,184 @@ type echoSocket struct {
 
 // asked is one request that was sent, kept for a while after its end so that a late answer can be told from a foreign one.
 type asked struct {
-	to      netip.Addr
-	sent    time.Time
-	answer  chan evidence.Reply
-	over    bool // its time is over
-	replied bool
+	to   netip.Addr
+	sent time.Time
+	got  func(evidence.Reply)
 }
 
 // NewEchoer returns an Echoer whose packets leave by iface, or by the routes if that is empty.
 func NewEchoer(m machine.Machine, iface string) *Echoer {
-	return &Echoer{m: m, iface: iface, ports: map[bool]*echoSocket{}}
+	return &Echoer{m: m, iface: iface, lines: map[manner]*line{}}
 }
 
 // Close ends all sockets; questions under way end as silent.
 func (e *Echoer) Close() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for _, s := range e.ports {
-		s.port.Close()
+	for _, l := range e.lines {
+		l.port.Close()
 	}
-	clear(e.ports)
+	clear(e.lines)
 }
 
-func (e *Echoer) socket(v6 bool) (*echoSocket, error) {
+func (e *Echoer) line(how manner) (*line, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if s := e.ports[v6]; s != nil {
-		return s, nil
+	if l := e.lines[how]; l != nil {
+		return l, nil
 	}
-	port, err := e.m.OpenEcho(v6, e.iface)
+	port, err := e.m.OpenEcho(machine.EchoConfig{V6: how.v6, Interface: e.iface, Whole: how.whole})
 	if err != nil {
 		return nil, err
 	}
-	s := &echoSocket{port: port, open: map[uint16]*asked{}}
-	e.ports[v6] = s
-	go s.receive(e)
-	return s, nil
+	l := &line{port: port, open: map[uint16]*asked{}}
+	e.lines[how] = l
+	go l.receive()
+	return l, nil
+}
+
+// drop gives a socket up whose interface has gone, so that the next request opens another.
+func (e *Echoer) drop(how manner, l *line) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.lines[how] == l {
+		delete(e.lines, how)
+		l.port.Close()
+	}
 }
 
 // EchoQuestion is one echo request.
 type EchoQuestion struct {
 	To       netip.Addr
-	HopLimit int // 0: the system's default
-	Size     int // payload octets
+	HopLimit int    // 0: the system's default
+	Size     int    // payload octets
+	Whole    bool   // never in fragments
+	Flow     uint16 // requests of one flow have the same checksum, whatever their number: balancing routers treat them alike
 }
 
-// Ask sends one echo request and waits for what comes back, until ctx ends. sentAt is when it was sent, seq its number.
-func (e *Echoer) Ask(ctx context.Context, q EchoQuestion) (r evidence.Reply, sentAt time.Time, seq uint16) {
-	s, err := e.socket(q.To.Is6())
-	if err != nil {
-		return machine.LocalError(err), time.Now(), 0
+// Ticket is one request that was sent.
+type Ticket struct {
+	SentAt time.Time
+	Seq    uint16
+	line   *line
+}
+
+// Open reports whether the request was sent over a socket that is still heard.
+func (t Ticket) Open() bool { return t.line != nil }
+
+// Forget ends the wait for answers: what comes now is passed over. Each request that was sent must be forgotten once.
+func (t Ticket) Forget() {
+	if t.line == nil {
+		return
 	}
-	a := &asked{to: q.To, answer: make(chan evidence.Reply, 1)}
-	s.mu.Lock()
-	seq = s.next
-	s.next++
-	s.open[seq] = a
-	// The request is sent under the lock, so that its answer cannot be matched before its time of sending is known.
-	a.sent, err = s.port.Send(machine.EchoRequest{To: q.To, Seq: seq, HopLimit: q.HopLimit, Payload: payload(q.Size)})
-	s.mu.Unlock()
+	t.line.mu.Lock()
+	defer t.line.mu.Unlock()
+	delete(t.line.open, t.Seq)
+}
+
+// errAllOpen: 65,536 requests are under way over one socket.
+var errAllOpen = errors.New("too many requests are under way")
+
+// Send sends one echo request. got is called for everything that comes back to it until it is forgotten, from the receiving goroutine; it must not block.
+func (e *Echoer) Send(q EchoQuestion, got func(evidence.Reply)) (Ticket, error) {
+	how := manner{q.To.Is6(), q.Whole}
+	l, err := e.line(how)
 	if err != nil {
-		s.forget(seq)
-		return machine.LocalError(err), time.Now(), seq
+		return Ticket{SentAt: time.Now()}, err
+	}
+	a := &asked{to: q.To, got: got}
+	l.mu.Lock()
+	seq := l.next
+	for range 1 << 16 { // numbers wrap; one that is still waited for is passed over
+		if l.open[seq] == nil {
+			break
+		}
+		seq++
+	}
+	if l.open[seq] != nil {
+		l.mu.Unlock()
+		return Ticket{SentAt: time.Now()}, errAllOpen
+	}
+	l.next = seq + 1
+	l.open[seq] = a
+	// The request is sent under the lock, so that its answer cannot be matched before its time of sending is known.
+	a.sent, err = l.port.Send(machine.EchoRequest{To: q.To, Seq: seq, HopLimit: q.HopLimit, Payload: echoPayload(q.Size, seq, q.Flow)})
+	t := Ticket{SentAt: a.sent, Seq: seq, line: l}
+	l.mu.Unlock()
+	if err != nil {
+		t.Forget()
+		if errors.Is(err, machine.ErrGone) {
+			e.drop(how, l)
+		}
+		return Ticket{SentAt: time.Now()}, err
+	}
+	return t, nil
+}
+
+// Ask sends one echo request and waits for what comes back, until ctx ends. sentAt is when it was sent.
+func (e *Echoer) Ask(ctx context.Context, q EchoQuestion) (r evidence.Reply, sentAt time.Time) {
+	answer := make(chan evidence.Reply, 1)
+	t, err := e.Send(q, func(r evidence.Reply) {
+		select {
+		case answer <- r:
+		default: // a second copy
+		}
+	})
+	if err != nil {
+		return machine.LocalError(err), t.SentAt
+	}
+	defer t.Forget()
+	select {
+	case r = <-answer:
+		return r, t.SentAt
+	case <-ctx.Done():
 	}
 	select {
-	case r = <-a.answer:
-		return r, a.sent, seq
-	case <-ctx.Done():
-		s.mu.Lock()
-		a.over = true
-		s.mu.Unlock()
-		select {
-		case r = <-a.answer:
-			return r, a.sent, seq
-		default:
-		}
-		time.AfterFunc(lateFor, func() { s.forget(seq) })
-		return evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(a.sent)}, a.sent, seq
+	case r = <-answer:
+		return r, t.SentAt
+	default:
+		return evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(t.SentAt)}, t.SentAt
 	}
 }
 
-// lateFor is how long an answer may come late and still be told from a foreign one.
-const lateFor = 10 * time.Second
-
-func (s *echoSocket) forget(seq uint16) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.open, seq)
-}
-
-func (s *echoSocket) receive(e *Echoer) {
+func (l *line) receive() {
 	for {
-		got, err := s.port.Receive()
+		got, err := l.port.Receive()
 		if err != nil {
 			return
 		}
-		s.mu.Lock()
-		a := s.open[got.Seq]
+		l.mu.Lock()
+		a := l.open[got.Seq]
+		l.mu.Unlock()
 		// A reply counts only from whom it was asked of, an error only about whom was asked: the rest is foreign or forged.
 		// "From" may differ for a request to one of the machine's own or a group address; those are not asked here.
 		if a == nil || a.to.WithZone("") != got.To.WithZone("") {
-			s.mu.Unlock()
 			continue
 		}
-		r := reply(got.Arrival, a.sent)
-		duplicate, late := a.replied, a.over
-		a.replied = true
-		s.mu.Unlock()
-		if duplicate || late {
-			if e.Stray != nil {
-				e.Stray(a.to, got.Seq, r, duplicate)
-			}
-			continue
-		}
-		a.answer <- r
+		a.got(reply(got.Arrival, a.sent))
 	}
 }
 
 // reply turns an arrival into evidence about a packet sent at that time.
 func reply(a machine.Arrival, sent time.Time) evidence.Reply {
-	return evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode,
+	return evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode, MTU: a.MTU,
 		HopLimitLeft: a.HopLimitLeft, Reason: a.Reason, RTT: rtt.RoundTrip(sent, a.At, rtt.Stamps{Departed: a.Departed, Arrived: a.Stamp})}
 }
 
-// payload is what echo requests and datagrams carry: a pattern that a middlebox may mangle and a reader of a capture recognizes.
+// payload is what datagrams carry: a pattern that a middlebox may mangle and a reader of a capture recognizes.
 func payload(size int) []byte {
 	b := make([]byte, size)
 	for i := range b {
 		b[i] = byte('a' + i%26)
+	}
+	return b
+}
+
+// echoPayload is the pattern with two octets that make up for the sequence number, and two that name the flow.
+func echoPayload(size int, seq, flow uint16) []byte {
+	b := payload(size)
+	if size >= 4 {
+		b[0], b[1], b[2], b[3] = byte(^seq>>8), byte(^seq), byte(flow>>8), byte(flow)
 	}
 	return b
 }

@@ -120,6 +120,9 @@ func read(out *evidence.Lookup, m *dns.Msg) {
 		if len(out.Addresses)+len(out.Aliases) >= mostAnswers {
 			break
 		}
+		if life := time.Duration(rr.Header().Ttl) * time.Second; out.Life == 0 || life < out.Life {
+			out.Life = life
+		}
 		switch rr := rr.(type) {
 		case *dns.A:
 			if a, ok := netip.AddrFromSlice(rr.A); ok {

@@ -20,18 +20,18 @@ import (
 var ErrNoAddress = errors.New("no address")
 
 // Resolve finds the addresses of a target as the machine's own settings have it: the hosts file, then the resolvers, all at once, the first
-// that has one counting. IPv4 comes first.
-func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, families evidence.Families) ([]netip.Addr, error) {
+// that has one counting. IPv4 comes first. life is how long the answer may be kept; 0 for ever.
+func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, families evidence.Families) (addrs []netip.Addr, life time.Duration, err error) {
 	set := evidence.Set{Target: t, Endpoint: e, Families: families}
 	if addrs, _ := set.TargetAddresses(); len(addrs) > 0 || t.Addr.IsValid() {
 		if !slices.ContainsFunc(addrs, families.Allows) {
-			return nil, fmt.Errorf("%s is not of the chosen address family", t.Host())
+			return nil, 0, fmt.Errorf("%s is not of the chosen address family", t.Host())
 		}
-		return addrs, nil
+		return addrs, 0, nil
 	}
 	servers := e.AskedResolvers()
 	if len(servers) == 0 {
-		return nil, fmt.Errorf("%s: %w: no name server is set on this machine", t.Name, ErrNoAddress)
+		return nil, 0, fmt.Errorf("%s: %w: no name server is set on this machine", t.Name, ErrNoAddress)
 	}
 	var mu sync.Mutex
 	var wg sync.WaitGroup
@@ -51,7 +51,12 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 		}
 	}
 	wg.Wait()
-	addrs, _ := set.TargetAddresses()
+	addrs, _ = set.TargetAddresses()
+	for _, l := range set.Lookups {
+		if len(l.Addresses) > 0 && (life == 0 || l.Life < life) {
+			life = max(l.Life, time.Second)
+		}
+	}
 	if len(addrs) == 0 {
 		why := []string{}
 		for _, l := range set.Lookups {
@@ -64,9 +69,9 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 			}
 		}
 		slices.Sort(why)
-		return nil, fmt.Errorf("%s: %w (%s); passepartout check tells why", t.Name, ErrNoAddress, strings.Join(why, ", "))
+		return nil, 0, fmt.Errorf("%s: %w (%s); passepartout check tells why", t.Name, ErrNoAddress, strings.Join(why, ", "))
 	}
-	return addrs, nil
+	return addrs, life, nil
 }
 
 // Names looks addresses up backwards, all at once, within patience; those without a name are left out.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/path"
 	"passepartout/internal/machine"
 )
 
@@ -23,82 +24,124 @@ const (
 // askBeyond is how many stations after the last that spoke are asked again.
 const askBeyond = 4
 
-// TraceQuestion is one trace.
+// TraceQuestion is one trace, or a path to be watched.
 type TraceQuestion struct {
 	To       netip.AddrPort // the port counts for TCP only
 	Method   TraceMethod
 	First    int // hop limits, both included
 	Last     int
 	Patience time.Duration // for each packet
-	Again    time.Duration // when the silent ones are asked once more after the start; 0: never
+	Again    time.Duration // when the silent ones are asked once more after the start of the first round; 0: never
+	Flows    int           // how many flows are sent side by side; 0: one
+	Rounds   int           // how many rounds; 0: one, -1: until ctx ends
+	Interval time.Duration // between rounds; 0: a second
 }
 
-// Trace sends one packet for each hop limit, all at once, and those that stayed silent once more. report is called for every packet that
-// ended, from many goroutines. It returns when all have.
+// tracer is one trace under way.
+type tracer struct {
+	TraceQuestion
+	flows  []hopAsker
+	report func(path.Seen)
+	began  time.Time
+
+	mu          sync.Mutex
+	answered    map[[2]int]bool // hop limit and flow
+	farthest    int             // the greatest hop limit that brought an answer
+	destination int             // the least hop limit with which the destination itself was reached
+}
+
+// Trace sends one packet for each hop limit, all at once, and those that stayed silent once more; then round after round, as far as the destination.
+// report is called for every packet that ended, from many goroutines. It returns when all have. apart tells that every packet was a flow of its
+// own, for want of permission.
 //
 // The times follow how routers speak: most let about six ICMP errors to one address through and then one a second, so that a second
-// question to the silent ones must wait.
-func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(evidence.Hop)) {
-	var mu sync.Mutex
-	answered := map[int]bool{}
-	destination := q.Last + 1 // the least hop limit with which the destination itself was reached
-	round := func(try int, hops []int) {
-		var wg sync.WaitGroup
-		for _, hop := range hops {
-			wg.Go(func() {
-				r := traceOne(ctx, e, q, hop)
+// question to the silent ones must wait, and rounds are no closer than a second.
+func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(path.Seen)) (apart bool, err error) {
+	if q.Interval == 0 {
+		q.Interval = time.Second
+	}
+	t := &tracer{TraceQuestion: q, report: report, began: time.Now(), answered: map[[2]int]bool{}, destination: q.Last + 1}
+	for n := range max(q.Flows, 1) {
+		f, err := openHops(e, q.To, q.Method, n)
+		if err != nil {
+			return false, err
+		}
+		defer f.close()
+		t.flows = append(t.flows, f)
+		apart = apart || f.apart
+	}
+	var under sync.WaitGroup
+	defer under.Wait()
+	t.round(ctx, &under, 0, q.Last, nil)
+	if q.Again > 0 {
+		under.Wait()
+		if silent := t.silent(); len(silent) > 0 && Sleep(ctx, q.Again-time.Since(t.began)) {
+			t.round(ctx, &under, 0, q.Last, silent)
+		}
+		under.Wait()
+	}
+	for n := 1; (q.Rounds < 0 || n < q.Rounds) && Sleep(ctx, time.Duration(n)*q.Interval-time.Since(t.began)); n++ {
+		t.mu.Lock()
+		last := min(t.destination, t.farthest+askBeyond, q.Last)
+		t.mu.Unlock()
+		t.round(ctx, &under, n, last, nil)
+	}
+	return apart, nil
+}
+
+// round asks every hop limit up to last, or only those given.
+func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, only map[[2]int]bool) {
+	at := time.Since(t.began)
+	for hop := t.First; hop <= last; hop++ {
+		for i, f := range t.flows {
+			key := [2]int{hop, i}
+			if only != nil && !only[key] {
+				continue
+			}
+			under.Go(func() {
+				ask, cancel := context.WithTimeout(ctx, t.Patience)
+				defer cancel()
+				r := f.ask(ask, hop)
 				if ctx.Err() != nil && !r.Came() {
 					return // cut short: says nothing
 				}
-				mu.Lock()
+				t.mu.Lock()
 				if r.Came() {
-					answered[hop] = true
+					t.answered[key] = true
+					t.farthest = max(t.farthest, hop)
 				}
-				if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && hop < destination {
-					destination = hop
+				if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && hop < t.destination {
+					t.destination = hop
 				}
-				mu.Unlock()
-				report(evidence.Hop{To: q.To.Addr(), Method: string(q.Method), HopLimit: hop, Try: try, Reply: r})
+				t.mu.Unlock()
+				t.report(path.Seen{HopLimit: hop, Flow: i, Round: n, At: at, Reply: r})
 			})
 		}
-		wg.Wait()
 	}
-	began := time.Now()
-	var hops []int
-	for hop := q.First; hop <= q.Last; hop++ {
-		hops = append(hops, hop)
-	}
-	round(1, hops)
-	var silent []int
-	farthest := 0
-	for hop := range answered {
-		farthest = max(farthest, hop)
-	}
-	// Beyond a few hops after the last that spoke, asking again teaches nothing.
-	for _, hop := range hops {
-		if !answered[hop] && hop < destination && hop <= farthest+askBeyond {
-			silent = append(silent, hop)
-		}
-	}
-	if q.Again == 0 || len(silent) == 0 || !Sleep(ctx, q.Again-time.Since(began)) {
-		return
-	}
-	round(2, silent)
 }
 
-func traceOne(ctx context.Context, e *Echoer, q TraceQuestion, hop int) evidence.Reply {
-	ctx, cancel := context.WithTimeout(ctx, q.Patience)
-	defer cancel()
-	switch q.Method {
-	case TraceTCP:
-		conn, r := e.m.Connect(ctx, machine.ConnectConfig{To: q.To, HopLimit: hop, Interface: e.iface})
-		if conn != nil {
-			conn.Close()
+// silent gives the questions that brought nothing. Beyond a few hops after the last that spoke, asking again teaches nothing.
+func (t *tracer) silent() map[[2]int]bool {
+	out := map[[2]int]bool{}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for hop := t.First; hop < t.destination && hop <= min(t.Last, t.farthest+askBeyond); hop++ {
+		for i := range t.flows {
+			if key := [2]int{hop, i}; !t.answered[key] {
+				out[key] = true
+			}
 		}
-		return r
-	case TraceUDP:
-		return AskDatagram(ctx, e.m, DatagramQuestion{To: netip.AddrPortFrom(q.To.Addr(), unusedPort+uint16(hop)), HopLimit: hop, Interface: e.iface, Payload: payload(24)})
 	}
-	r, _, _ := e.Ask(ctx, EchoQuestion{To: q.To.Addr(), HopLimit: hop, Size: 24})
-	return r
+	return out
+}
+
+// UsualMethod is how a path is traced when nobody says otherwise: TCP to a service, else echo, else what anybody may send.
+func UsualMethod(m machine.Machine, port uint16) TraceMethod {
+	switch {
+	case port != 0:
+		return TraceTCP
+	case m.Permissions().Echo.Granted:
+		return TraceICMP
+	}
+	return TraceUDP
 }

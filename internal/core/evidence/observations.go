@@ -19,6 +19,7 @@ type Reply struct {
 	Forbidden    bool          // with LocalError: this machine's own rules refused to send
 	Reason       string        // with LocalError and Nonsense: in words
 	Waited       time.Duration // with Silent: how long
+	MTU          int           // with TooBig: of the link that it did not fit; 0: not said
 }
 
 // Came reports whether anything at all came back from the network.
@@ -48,7 +49,6 @@ type Hop struct {
 	To       netip.Addr
 	Method   string
 	HopLimit int
-	Try      int
 	Reply
 }
 
@@ -59,7 +59,8 @@ type Lookup struct {
 	Type      string // "A", "AAAA", "PTR", or "CH" for a question about the server itself
 	RCode     string // as RFC 6895 names it, when a message came back
 	Addresses []netip.Addr
-	Aliases   []string // the CNAME chain
+	Aliases   []string      // the CNAME chain
+	Life      time.Duration // how long the answer may be kept: the least TTL in it (RFC 1035 §3.2.1)
 	Asks      int
 	Reply
 }

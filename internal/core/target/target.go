@@ -36,6 +36,9 @@ func (t Target) Host() string {
 	return ""
 }
 
+// WithAddr is the same service at a given address; the port is that of the target, or the one that its URL implies.
+func (t Target) WithAddr(a netip.Addr) netip.AddrPort { return netip.AddrPortFrom(a, t.Port) }
+
 type parseError struct{ in, msg string }
 
 func (e parseError) Error() string {

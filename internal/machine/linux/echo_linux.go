@@ -35,13 +35,13 @@ type echoPort struct {
 const mostUnstamped = 4096
 
 // OpenEcho implements machine.Machine.
-func (m *live) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
-	how := m.Permissions().Echo
+func (m *live) OpenEcho(c machine.EchoConfig) (machine.EchoPort, error) {
+	how, v6 := m.Permissions().Echo, c.V6
 	proto := unix.IPPROTO_ICMP
 	if v6 {
 		proto = unix.IPPROTO_ICMPV6
 	}
-	o := options{iface: iface, stamps: true, departed: true}
+	o := options{iface: c.Interface, stamps: true, departed: true, whole: c.Whole}
 	switch how.How {
 	case "raw":
 		s, err := newSocket(v6, unix.SOCK_RAW, proto, o)
@@ -194,7 +194,7 @@ func (p *echoPort) read(got packet) (machine.EchoArrival, bool) {
 		return machine.EchoArrival{}, false
 	}
 	return machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Arrival: machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why,
-		ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, At: got.at, Stamp: got.stamp}}, true
+		ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: got.at, Stamp: got.stamp}}, true
 }
 
 func (p *echoPort) proto() int {

@@ -267,9 +267,9 @@ func captured(capture *os.File) func() map[uint16]time.Duration {
 func TestForeignRepliesAreIgnored(t *testing.T) {
 	l, m := lab(t, "healthy")
 	on(t, l, func() {
-		port, err := m.OpenEcho(false, "")
+		port, err := m.OpenEcho(machine.EchoConfig{})
 		require.NoError(t, err)
-		other, err := m.OpenEcho(false, "")
+		other, err := m.OpenEcho(machine.EchoConfig{})
 		require.NoError(t, err)
 		defer other.Close()
 		_, err = other.Send(machine.EchoRequest{To: netip.MustParseAddr("172.27.40.1"), Seq: 5})

@@ -67,6 +67,8 @@ func translate(op string, err error) error {
 		return fmt.Errorf("%s: %w (%w)", op, machine.ErrNoRoute, err)
 	case errors.Is(err, unix.ENODEV), errors.Is(err, unix.ENXIO):
 		return fmt.Errorf("%s: %w", op, machine.ErrGone)
+	case errors.Is(err, unix.EMSGSIZE):
+		return fmt.Errorf("%s: %w", op, machine.ErrTooLong)
 	case errors.Is(err, unix.EPERM), errors.Is(err, unix.EACCES):
 		return fmt.Errorf("%s: %w", op, fs.ErrPermission)
 	case errors.Is(err, net.ErrClosed), errors.Is(err, fs.ErrClosed):

@@ -32,6 +32,7 @@ type options struct {
 	errors   bool // ICMP errors into the socket's error queue (IP_RECVERR)
 	stamps   bool // kernel time of receipt, and hop limit of what comes
 	departed bool // kernel time of departure, through the error queue
+	whole    bool // never in fragments
 }
 
 func newSocket(v6 bool, kind, proto int, o options) (*socket, error) {
@@ -70,6 +71,20 @@ func configure(fd int, v6 bool, o options) error {
 	if o.errors {
 		if err := unix.SetsockoptInt(fd, level, recvErr, 1); err != nil {
 			return translate("asking for ICMP errors", err)
+		}
+	}
+	if o.whole {
+		option, value := unix.IP_MTU_DISCOVER, unix.IP_PMTUDISC_PROBE
+		if v6 {
+			option, value = unix.IPV6_MTU_DISCOVER, unix.IPV6_PMTUDISC_PROBE
+		}
+		if err := unix.SetsockoptInt(fd, level, option, value); err != nil {
+			return translate("forbidding fragments", err)
+		}
+		if v6 {
+			if err := unix.SetsockoptInt(fd, level, unix.IPV6_DONTFRAG, 1); err != nil {
+				return translate("forbidding fragments", err)
+			}
 		}
 	}
 	if o.stamps { // both are refinements: without them the process's own clock is used
@@ -209,6 +224,9 @@ func parseQueued(b []byte, v6 bool, asked netip.Addr) *queued {
 	q := &queued{errno: syscall.Errno(getInt32(b))}
 	origin := b[4]
 	q.ICMPType, q.ICMPCode = b[5], b[6]
+	if q.errno == unix.EMSGSIZE {
+		q.MTU = int(getInt32(b[8:]))
+	}
 	if origin == unix.SO_EE_ORIGIN_TIMESTAMPING {
 		q.departed, q.number = true, uint32(getInt32(b[12:]))
 		return q
@@ -235,7 +253,7 @@ func parseQueued(b []byte, v6 bool, asked netip.Addr) *queued {
 func localReason(errno syscall.Errno) string {
 	switch errno {
 	case unix.EHOSTUNREACH:
-		return "the next hop's hardware address is not to be had"
+		return machine.NoNextHop
 	case unix.EMSGSIZE:
 		return "larger than the path is known to carry"
 	}

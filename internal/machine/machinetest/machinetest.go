@@ -117,7 +117,7 @@ func routes(t *testing.T, m machine.Machine) {
 
 // ask sends one echo request and returns what comes back to it.
 func ask(t *testing.T, m machine.Machine, r machine.EchoRequest) machine.EchoArrival {
-	port, err := m.OpenEcho(r.To.Is6(), "")
+	port, err := m.OpenEcho(machine.EchoConfig{V6: r.To.Is6()})
 	require.NoError(t, err)
 	defer port.Close()
 	stop := time.AfterFunc(patience, func() { port.Close() })
@@ -171,7 +171,7 @@ func echoLoopback(t *testing.T, m machine.Machine) {
 }
 
 func echoClosed(t *testing.T, m machine.Machine) {
-	port, err := m.OpenEcho(false, "")
+	port, err := m.OpenEcho(machine.EchoConfig{})
 	require.NoError(t, err)
 	ended := make(chan error)
 	go func() { _, err := port.Receive(); ended <- err }()
@@ -284,7 +284,7 @@ func frames(t *testing.T, m machine.Machine) {
 func gone(t *testing.T, m machine.Machine) {
 	_, err := m.OpenFrames("eth9")
 	assert.True(t, errors.Is(err, machine.ErrGone), "%v", err)
-	_, err = m.OpenEcho(false, "eth9")
+	_, err = m.OpenEcho(machine.EchoConfig{Interface: "eth9"})
 	assert.True(t, errors.Is(err, machine.ErrGone) || errors.Is(err, fs.ErrPermission), "%v", err)
 	_, r := connectTo(t, m, machine.ConnectConfig{To: netip.AddrPortFrom(bookings, 443), Interface: "eth9"}, time.Second)
 	assert.Equal(t, evidence.LocalError, r.Outcome)

@@ -1,6 +1,7 @@
 package simulated
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -9,6 +10,8 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/checksum"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
+
+	"passepartout/internal/machine"
 )
 
 // view is what a filter wants to know of a frame.
@@ -83,11 +86,11 @@ func (n *node) complain(p *port, frame []byte, v view, action string) {
 	} else {
 		message[0], message[1] = byte(header.ICMPv4DstUnreachable), code.v4
 	}
-	_ = n.sendICMP(v.src, proto, message, 64, p.id)
+	_ = n.sendICMP(v.src, proto, message, 64, p.id, false)
 }
 
 // sendICMP sends an ICMP message by the node's own routing, resolving the next hop as any packet does. nic 0 leaves the choice to the routes.
-func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, nic tcpip.NICID) tcpip.Error {
+func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, nic tcpip.NICID, whole bool) tcpip.Error {
 	route, err := n.stack.FindRoute(nic, tcpip.Address{}, toTCPIP(to), protoOf(to), false)
 	if err != nil {
 		return err
@@ -100,9 +103,13 @@ func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, mess
 	message[2], message[3] = 0, 0
 	sum = ^checksum.Checksum(message, sum)
 	message[2], message[3] = byte(sum>>8), byte(sum)
+	return write(route, proto, message, hopLimit, whole)
+}
+
+func write(route *stack.Route, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, whole bool) tcpip.Error {
 	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{ReserveHeaderBytes: int(route.MaxHeaderLength()), Payload: buffer.MakeWithData(message)})
 	defer pkt.DecRef()
-	return route.WritePacket(stack.NetworkHeaderParams{Protocol: proto, TTL: uint8(hopLimit)}, pkt)
+	return route.WritePacket(stack.NetworkHeaderParams{Protocol: proto, TTL: uint8(hopLimit), DF: whole}, pkt)
 }
 
 // outcomeOfSend turns gVisor's refusal to send into a reply; nil for success.
@@ -112,9 +119,13 @@ func outcomeOfSend(err tcpip.Error) error {
 		return nil
 	case *tcpip.ErrHostUnreachable, *tcpip.ErrNetworkUnreachable, *tcpip.ErrBadLocalAddress:
 		return errNoRoute
+	case *tcpip.ErrMessageTooLong:
+		return errTooLong
 	}
 	return stackError{err.String()}
 }
+
+var errTooLong = fmt.Errorf("simulated: %w", machine.ErrTooLong)
 
 type stackError struct{ msg string }
 

@@ -25,7 +25,7 @@ import (
 )
 
 func arrival(r wire.Report, at time.Time) machine.Arrival {
-	return machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why, ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, At: at}
+	return machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why, ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: at}
 }
 
 // echoPort sends echo requests through the node's stack and hears replies at its ports.
@@ -34,23 +34,24 @@ type echoPort struct {
 	nic      tcpip.NICID
 	id       uint16
 	v6       bool
+	whole    bool
 	arrivals chan machine.EchoArrival
 	done     chan struct{}
 	close    func()
 }
 
 // OpenEcho implements machine.Machine.
-func (m *endpointMachine) OpenEcho(v6 bool, iface string) (machine.EchoPort, error) {
+func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoPort, error) {
 	if p := m.Permissions().Echo; !p.Granted {
 		return nil, fmt.Errorf("echo: %s: %w", p.Why, fs.ErrPermission)
 	}
-	nic, err := m.nic(iface)
+	nic, err := m.nic(c.Interface)
 	if err != nil {
 		return nil, err
 	}
-	p := &echoPort{m: m, nic: nic, v6: v6, id: uint16(m.nextEcho.Add(1)), arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
+	p := &echoPort{m: m, nic: nic, v6: c.V6, whole: c.Whole, id: uint16(m.nextEcho.Add(1)), arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
 	stop := m.listen(func(r wire.Report, at time.Time) {
-		if !r.About.EchoFamily || r.About.ID != p.id || r.About.To.Addr().Is6() != v6 {
+		if !r.About.EchoFamily || r.About.ID != p.id || r.About.To.Addr().Is6() != c.V6 {
 			return
 		}
 		select {
@@ -80,7 +81,7 @@ func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
 	if p.m.node.forbids("icmp", netip.AddrPortFrom(r.To, 0)) {
 		return at, fs.ErrPermission
 	}
-	return at, outcomeOfSend(p.m.node.sendICMP(r.To, proto, message, hops, p.nic))
+	return at, outcomeOfSend(p.m.node.sendICMP(r.To, proto, message, hops, p.nic, p.whole))
 }
 
 func (p *echoPort) Receive() (machine.EchoArrival, error) {
@@ -275,7 +276,7 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 		default:
 		}
 		if took > 50*time.Millisecond { // the neighbour table gave up
-			return nil, evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: took}
+			return nil, evidence.Reply{Outcome: evidence.LocalError, Reason: machine.NoNextHop, RTT: took}
 		}
 		return nil, machine.LocalError(errNoRoute)
 	}

@@ -18,6 +18,7 @@ type Report struct {
 	Type, Code   uint8
 	HopLimitLeft int
 	Size         int   // payload octets of an echo reply
+	MTU          int   // of the link that it did not fit (RFC 1191 §4, RFC 4443 §3.2)
 	About        Quote // what was sent
 }
 
@@ -27,6 +28,7 @@ type Quote struct {
 	From, To   netip.AddrPort
 	ID, Seq    uint16 // of an echo
 	EchoFamily bool   // the quote is an echo request
+	Rest       []byte // what is quoted from the transport header on; it shares memory with the packet
 }
 
 // ParsePacket reads an IP packet. It is false for anything but an echo reply or an ICMP error with a quote that can be told.
@@ -68,6 +70,9 @@ func (r Report) v4(icmp *layers.ICMPv4) (Report, bool) {
 		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv4), EchoFamily: true, ID: icmp.Id, Seq: icmp.Seq, To: netip.AddrPortFrom(r.From, 0)}
 		return r, true
 	case layers.ICMPv4TypeDestinationUnreachable, layers.ICMPv4TypeTimeExceeded:
+		if r.Type == layers.ICMPv4TypeDestinationUnreachable && r.Code == layers.ICMPv4CodeFragmentationNeeded {
+			r.MTU = int(icmp.Seq)
+		}
 		return r.about(icmp.LayerPayload(), layers.LayerTypeIPv4, r.Type == layers.ICMPv4TypeTimeExceeded)
 	}
 	return Report{}, false
@@ -87,6 +92,9 @@ func (r Report) V6(icmpType, code uint8, body []byte) (Report, bool) {
 	case layers.ICMPv6TypeDestinationUnreachable, layers.ICMPv6TypePacketTooBig, layers.ICMPv6TypeTimeExceeded:
 		if len(body) < 4 {
 			return Report{}, false
+		}
+		if icmpType == layers.ICMPv6TypePacketTooBig {
+			r.MTU = int(be16(body))<<16 | int(be16(body[2:]))
 		}
 		return r.about(body[4:], layers.LayerTypeIPv6, icmpType == layers.ICMPv6TypeTimeExceeded)
 	}
@@ -109,7 +117,7 @@ func (r Report) about(quote []byte, first gopacket.Decoder, expired bool) (Repor
 	if len(rest) < 8 {
 		return Report{}, false
 	}
-	r.About.From, r.About.To = netip.AddrPortFrom(src, 0), netip.AddrPortFrom(dst, 0)
+	r.About.From, r.About.To, r.About.Rest = netip.AddrPortFrom(src, 0), netip.AddrPortFrom(dst, 0), rest
 	switch layers.IPProtocol(r.About.Proto) {
 	case layers.IPProtocolTCP, layers.IPProtocolUDP:
 		r.About.From, r.About.To = netip.AddrPortFrom(src, be16(rest)), netip.AddrPortFrom(dst, be16(rest[2:]))

@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/path"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -212,8 +213,12 @@ func (r *run) trace(ctx context.Context, to netip.Addr, last int) {
 	if !r.allowed.Echo.Granted {
 		method = probe.TraceUDP
 	}
-	probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: last, Patience: tracePatience, Again: traceAgain},
-		func(h evidence.Hop) { r.add(func(s *evidence.Set) { s.Hops = append(s.Hops, h) }) })
+	_, _ = probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: last, Patience: tracePatience, Again: traceAgain},
+		func(h path.Seen) {
+			r.add(func(s *evidence.Set) {
+				s.Hops = append(s.Hops, evidence.Hop{To: to, Method: string(method), HopLimit: h.HopLimit, Reply: h.Reply})
+			})
+		})
 }
 
 // traceResolvers asks the way to name servers beyond the gateway, set or offered: they are the first witnesses that tell one target from all.

@@ -83,7 +83,7 @@ func Offer(bits int) evidence.Offer {
 // Path is a trace on which these answered, hop by hop; the zero address is a silent hop, the target itself the end.
 func Path(to netip.Addr, hops ...netip.Addr) (out []evidence.Hop) {
 	for i, from := range hops {
-		h := evidence.Hop{To: to, Method: "icmp", HopLimit: i + 1, Try: 1, Reply: evidence.Reply{Outcome: evidence.Expired, From: from, ICMPType: 11, RTT: time.Duration(i+1) * 4 * time.Millisecond, HopLimitLeft: 64 - i}}
+		h := evidence.Hop{To: to, Method: "icmp", HopLimit: i + 1, Reply: evidence.Reply{Outcome: evidence.Expired, From: from, ICMPType: 11, RTT: time.Duration(i+1) * 4 * time.Millisecond, HopLimitLeft: 64 - i}}
 		switch {
 		case !from.IsValid():
 			h.Reply = Silence()

@@ -1,0 +1,120 @@
+package probe
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"net/netip"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/machine"
+)
+
+// flow asks with packets of one flow, so that routers which share load between several ways treat them alike.
+type flow struct {
+	port machine.FlowPort
+
+	mu   sync.Mutex
+	next uint16
+	open map[uint16]*flowAsked
+}
+
+type flowAsked struct {
+	sent   time.Time
+	answer chan evidence.Reply
+}
+
+func openFlow(m machine.Machine, c machine.FlowConfig) (*flow, error) {
+	port, err := m.OpenFlow(c)
+	if err != nil {
+		return nil, err
+	}
+	f := &flow{port: port, open: map[uint16]*flowAsked{}}
+	go f.receive()
+	return f, nil
+}
+
+func (f *flow) close() { f.port.Close() }
+
+func (f *flow) receive() {
+	for {
+		number, a, err := f.port.Receive()
+		if err != nil {
+			return
+		}
+		f.mu.Lock()
+		q := f.open[number]
+		f.mu.Unlock()
+		if q == nil {
+			continue
+		}
+		select {
+		case q.answer <- reply(a, q.sent):
+		default: // a second copy
+		}
+	}
+}
+
+// ask sends one packet with a hop limit and waits for what comes back, until ctx ends.
+func (f *flow) ask(ctx context.Context, hopLimit int) evidence.Reply {
+	q := &flowAsked{answer: make(chan evidence.Reply, 1)}
+	f.mu.Lock()
+	number := f.next
+	f.next++
+	f.open[number] = q
+	// Under the lock, so that the answer cannot be matched before the time of sending is known.
+	sent, err := f.port.Send(number, hopLimit)
+	q.sent = sent
+	f.mu.Unlock()
+	defer func() {
+		f.mu.Lock()
+		delete(f.open, number)
+		f.mu.Unlock()
+	}()
+	if err != nil {
+		return machine.LocalError(err)
+	}
+	select {
+	case r := <-q.answer:
+		return r
+	case <-ctx.Done():
+		return evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)}
+	}
+}
+
+// hopAsker sends a packet with a hop limit, in one flow.
+type hopAsker struct {
+	ask   func(ctx context.Context, hopLimit int) evidence.Reply
+	close func()
+	apart bool // each packet is a flow of its own, for want of permission
+}
+
+// openHops opens one flow of a method.
+func openHops(e *Echoer, to netip.AddrPort, method TraceMethod, number int) (hopAsker, error) {
+	if method == TraceICMP {
+		return hopAsker{close: func() {}, ask: func(ctx context.Context, hop int) evidence.Reply {
+			r, _ := e.Ask(ctx, EchoQuestion{To: to.Addr(), HopLimit: hop, Size: 24, Flow: uint16(number)})
+			return r
+		}}, nil
+	}
+	c := machine.FlowConfig{To: to, Proto: machine.FlowTCP, Interface: e.iface}
+	if method == TraceUDP {
+		c.To, c.Proto = netip.AddrPortFrom(to.Addr(), unusedPort), machine.FlowUDP
+	}
+	f, err := openFlow(e.m, c)
+	switch {
+	case err == nil:
+		return hopAsker{ask: f.ask, close: f.close}, nil
+	case method == TraceTCP && errors.Is(err, fs.ErrPermission):
+		return hopAsker{apart: true, close: func() {}, ask: func(ctx context.Context, hop int) evidence.Reply {
+			conn, r := e.m.Connect(ctx, machine.ConnectConfig{To: to, HopLimit: hop, Interface: e.iface})
+			if conn != nil {
+				conn.Close()
+			}
+			return r
+		}}, nil
+	}
+	return hopAsker{}, err
+}
