@@ -28,9 +28,11 @@ var allowed = []struct {
 	{"internal/machine/simulated", []string{"internal/core", "internal/machine", "internal/scenario", "internal/nap"}},
 	{"internal/machine", []string{"internal/core", "internal/machine"}},
 	{"internal/probe/plan", []string{"internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/watch", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe", []string{"internal/core", "internal/machine"}},
-	{"internal/report", []string{"internal/core", "internal/probe"}},
-	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe/plan"}},
+	{"internal/draw", []string{"internal/core"}},
+	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw"}},
+	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 

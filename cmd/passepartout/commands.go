@@ -29,6 +29,7 @@ type flags struct {
 	deadline time.Duration
 	only4    bool
 	only6    bool
+	rows     bool // the command's result can be written as rows
 }
 
 func rootCommand() *cobra.Command {
@@ -56,7 +57,7 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p := cmd.PersistentFlags()
 	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
 	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
-	p.StringVar(&f.format, "format", "text", "text or json")
+	p.StringVar(&f.format, "format", "text", "text or json; csv for ping and trace")
 	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
 	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
 	p.BoolVarP(&f.only6, "ipv6", "6", false, "IPv6 only")
@@ -66,7 +67,11 @@ func (f *flags) check() error {
 	if f.only4 && f.only6 {
 		return errors.New("-4 and -6 exclude each other; give one of them, or none for both families")
 	}
-	if f.format != "text" && f.format != "json" {
+	switch {
+	case f.format == "text" || f.format == "json" || f.format == "csv" && f.rows:
+	case f.rows:
+		return fmt.Errorf("--format %q: give text, json or csv", f.format)
+	default:
 		return fmt.Errorf("--format %q: give text or json", f.format)
 	}
 	if f.deadline <= 0 {
@@ -115,11 +120,15 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 }
 
 func (f *flags) checkCommand() *cobra.Command {
-	return &cobra.Command{
+	drawing := ""
+	cmd := &cobra.Command{
 		Use:   "check [TARGET]",
 		Short: "Gathers evidence once and prints one verdict",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := f.checkDrawing(drawing); err != nil {
+				return err
+			}
 			m, t, stop, err := f.ground(args)
 			if err != nil {
 				return err
@@ -137,6 +146,9 @@ func (f *flags) checkCommand() *cobra.Command {
 			} else {
 				err = report.CheckText(os.Stdout, set, result)
 			}
+			if err == nil && drawing != "" {
+				err = report.CheckPage(set, result, at).WriteFile(drawing)
+			}
 			if err != nil {
 				return err
 			}
@@ -149,6 +161,8 @@ func (f *flags) checkCommand() *cobra.Command {
 			return status(exitFault)
 		},
 	}
+	f.bindDrawing(cmd, &drawing)
+	return cmd
 }
 
 func (f *flags) demoCommand() *cobra.Command {

@@ -76,10 +76,12 @@ type pinging struct {
 func (q *pinging) check(cmd *cobra.Command) error {
 	s := &q.spec
 	switch {
-	case s.Count < 0:
-		return fmt.Errorf("--count %d: give a number from 1, or 0 for no end", s.Count)
-	case s.Interval < shortestInterval || s.Interval > watch.LongestInterval:
-		return fmt.Errorf("--interval %v: give a time from %v to %v", s.Interval, shortestInterval, watch.LongestInterval)
+	case s.Count < 1:
+		return fmt.Errorf("--count %d: give a number from 1; --duration ends by time instead", s.Count)
+	case s.Interval < shortestInterval:
+		return fmt.Errorf("--interval %v: the shortest is %v", s.Interval, shortestInterval)
+	case s.Interval > watch.LongestInterval:
+		return fmt.Errorf("--interval %v: the longest is %v", s.Interval, watch.LongestInterval)
 	case s.Size < 0 || s.Size > watch.LargestPayload:
 		return fmt.Errorf("--size %d: give 0 to %d octets", s.Size, watch.LargestPayload)
 	case q.duration < 0:
@@ -109,11 +111,11 @@ func (f *flags) pingCommand() *cobra.Command {
 			return f.ping(cmd.Context(), q, args[:1], args)
 		},
 	}
-	cmd.Flags().IntVar(&q.spec.Count, "count", 10, "how many probes to each; 0: until interrupted")
+	cmd.Flags().IntVar(&q.spec.Count, "count", 10, "how many probes to each")
 	cmd.Flags().DurationVar(&q.spec.Interval, "interval", time.Second, "time between two probes")
 	cmd.Flags().IntVar(&q.spec.Size, "size", 48, "octets of payload")
 	cmd.Flags().BoolVar(&q.spec.Whole, "whole", false, "never in fragments: what is too large for a link is refused or lost")
-	cmd.Flags().DurationVar(&q.duration, "duration", 0, "end after that time")
+	cmd.Flags().DurationVar(&q.duration, "duration", 0, "end after that time, however many probes that makes")
 	cmd.Flags().BoolVar(&q.tcp, "tcp", false, "open connections to the target's port in place of echo requests")
 	f.bindDrawing(cmd, &q.draw)
 	return cmd
@@ -126,8 +128,10 @@ func (f *flags) ping(ctx context.Context, q *pinging, first, all []string) error
 	out := report.Ping{W: os.Stdout, Format: f.format, Many: len(all) > 1}
 	if errors.Is(err, probe.ErrNoAddress) && len(all) <= 1 {
 		fmt.Fprintln(os.Stderr, "passepartout:", err)
-		if err := out.Summary(a.target.Host(), netip.Addr{}, series.Summary{}); err != nil {
-			return err
+		if f.format == "json" {
+			if err := out.Summary(a.target.Host(), netip.Addr{}, series.Summary{}); err != nil {
+				return err
+			}
 		}
 		return status(exitFault)
 	}
@@ -197,12 +201,9 @@ func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []targ
 			cancel()
 		}
 	}})
-	for i, t := range targets {
+	for _, t := range targets {
 		s := q.spec
 		s.Target, s.Families = t, f.families()
-		if i == 0 && a.address.IsValid() { // looked up already
-			s.Label, s.Target = t.Host(), t.At(a.address)
-		}
 		if q.tcp {
 			s.Method = watch.Connect
 		}

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/path"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -23,14 +23,40 @@ const (
 	traceAgain    = time.Second
 	namesPatience = 400 * time.Millisecond
 	longestTrace  = 30
+	mostFlows     = 16
+	mostRounds    = 3600
 )
 
+// tracing are trace's own flags.
+type tracing struct {
+	rounds, flows int
+	method        string
+	draw          string
+}
+
+func (q *tracing) check() error {
+	switch {
+	case q.rounds < 1 || q.rounds > mostRounds:
+		return fmt.Errorf("--rounds %d: give 1 to %d", q.rounds, mostRounds)
+	case q.flows < 1 || q.flows > mostFlows:
+		return fmt.Errorf("--flows %d: give 1 to %d", q.flows, mostFlows)
+	case !slices.Contains([]string{"", "icmp", "udp", "tcp"}, q.method):
+		return fmt.Errorf("--method %q: give icmp, udp or tcp", q.method)
+	}
+	return nil
+}
+
 func (f *flags) traceCommand() *cobra.Command {
-	return &cobra.Command{
+	q := &tracing{}
+	cmd := &cobra.Command{
 		Use:   "trace TARGET",
 		Short: "The path, station by station",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := errors.Join(q.check(), f.checkDrawing(q.draw)); err != nil {
+				return err
+			}
+			f.rows = true
 			ctx := cmd.Context()
 			a, err := f.ask(ctx, args)
 			if errors.Is(err, probe.ErrNoAddress) {
@@ -42,31 +68,42 @@ func (f *flags) traceCommand() *cobra.Command {
 			}
 			defer a.stop()
 			defer a.echoer.Close()
-			q := probe.TraceQuestion{To: netip.AddrPortFrom(a.address, a.target.Port), Method: probe.TraceICMP, First: 1, Last: longestTrace, Patience: tracePatience, Again: traceAgain}
-			switch {
-			case a.target.Port != 0:
-				q.Method = probe.TraceTCP
-			case !a.machine.Permissions().Echo.Granted:
-				q.Method = probe.TraceUDP
+			method := probe.TraceMethod(q.method)
+			if method == "" {
+				method = probe.UsualMethod(a.machine, a.target.Port)
 			}
+			switch {
+			case method == probe.TraceTCP && a.target.Port == 0:
+				return fmt.Errorf("--method tcp: %s names no port; write name:port", a.target)
+			case method == probe.TraceICMP && !a.machine.Permissions().Echo.Granted:
+				return fmt.Errorf("--method icmp: %s; try udp, or %s", a.machine.Permissions().Echo.Why, a.machine.Permissions().Echo.Mend)
+			}
+			track := &path.Track{To: a.address, Method: string(method), OnLink: a.onLink}
 			var mu sync.Mutex
-			var hops []evidence.Hop
 			began := time.Now()
-			probe.Trace(ctx, a.echoer, q, func(h evidence.Hop) {
+			apart, err := probe.Trace(ctx, a.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(a.address, a.target.Port), Method: method, First: 1, Last: longestTrace,
+				Patience: tracePatience, Again: traceAgain, Flows: q.flows, Rounds: q.rounds}, func(s path.Seen) {
 				mu.Lock()
 				defer mu.Unlock()
-				hops = append(hops, h)
+				track.Add(s)
 			})
-			took := time.Since(began)
-			onLink := func(addr netip.Addr) bool {
-				return slices.ContainsFunc(a.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(addr) })
+			if err != nil {
+				return err
 			}
-			names := probe.Names(ctx, a.machine, a.endpoint.AskedResolvers(), senders(hops), namesPatience)
-			t := report.NewTrace(a.target.Host(), a.address, hops, names, onLink, took)
-			if f.format == "json" {
+			took := time.Since(began)
+			names := probe.Names(ctx, a.machine, a.endpoint.AskedResolvers(), speakers(track), namesPatience)
+			t := report.NewTrace(a.target.Host(), track, q.flows, names, took)
+			t.Apart = apart
+			switch f.format {
+			case "json":
 				err = t.WriteJSON(os.Stdout)
-			} else {
+			case "csv":
+				err = t.WriteCSV(os.Stdout)
+			default:
 				err = t.WriteText(os.Stdout)
+			}
+			if err == nil {
+				err = f.drawPath(q.draw, a, t)
 			}
 			if err == nil && !t.Reached {
 				err = status(exitFault)
@@ -74,12 +111,23 @@ func (f *flags) traceCommand() *cobra.Command {
 			return err
 		},
 	}
+	cmd.Flags().IntVar(&q.rounds, "rounds", 1, "how often the whole path is asked, a second apart")
+	cmd.Flags().IntVar(&q.flows, "flows", 1, "how many flows side by side, to show where load is shared")
+	cmd.Flags().StringVar(&q.method, "method", "", "icmp, udp or tcp; tcp when the target has a port, else icmp")
+	f.bindDrawing(cmd, &q.draw)
+	return cmd
 }
 
-func senders(hops []evidence.Hop) (out []netip.Addr) {
-	for _, h := range hops {
-		if h.From.IsValid() && !slices.Contains(out, h.From) {
-			out = append(out, h.From)
+func (a asked) onLink(addr netip.Addr) bool {
+	return slices.ContainsFunc(a.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(addr) })
+}
+
+func speakers(t *path.Track) (out []netip.Addr) {
+	for _, p := range t.Places(-1) {
+		for _, v := range p.Voices {
+			if !slices.Contains(out, v.From) {
+				out = append(out, v.From)
+			}
 		}
 	}
 	return out

@@ -23,13 +23,13 @@ const (
 // The colours of the screen, darkened for paper. Each is also told by shape, dash or hatching.
 var (
 	paper = color.White
-	ink   = color.NRGBA{0x1c, 0x1c, 0x1c, 255}
-	slate = color.NRGBA{0x62, 0x6a, 0x72, 255}
-	hair  = color.NRGBA{0xc6, 0xcb, 0xd0, 255}
-	brass = color.NRGBA{0x87, 0x5f, 0x00, 255}
-	sea   = color.NRGBA{0x00, 0x69, 0x5c, 255}
-	amber = color.NRGBA{0xaf, 0x5f, 0x00, 255}
-	coral = color.NRGBA{0xaf, 0x1a, 0x1a, 255}
+	ink   = rgb(0x1c1c1c)
+	slate = rgb(0x626a72)
+	hair  = rgb(0xc6cbd0)
+	brass = rgb(0x875f00)
+	sea   = rgb(0x00695c)
+	amber = rgb(0xaf5f00)
+	coral = rgb(0xaf1a1a)
 )
 
 var zoneNames = map[fault.Zone]string{fault.NoZone: "unknown", fault.Host: "host", fault.LocalSubnet: "local subnet", fault.Beyond: "beyond"}

@@ -123,11 +123,11 @@ func (t Times) Draw(dc vgdraw.Canvas) {
 
 // tint is a zone's colour, thinned to be written over.
 func tint(z fault.Zone) nrgba {
-	c := map[fault.Zone]nrgba{fault.Host: {0xe8, 0xdc, 0xc4, 255}, fault.LocalSubnet: {0xf3, 0xd9, 0xd3, 255}, fault.Beyond: {0xd5, 0xe3, 0xea, 255}}
+	c := map[fault.Zone]nrgba{fault.Host: rgb(0xe8dcc4), fault.LocalSubnet: rgb(0xf3d9d3), fault.Beyond: rgb(0xd5e3ea)}
 	if out, ok := c[z]; ok {
 		return out
 	}
-	return nrgba{0xee, 0xee, 0xee, 255}
+	return rgb(0xeeeeee)
 }
 
 func (t Times) lane(dc vgdraw.Canvas, l Lane, x func(time.Duration) vg.Length) {

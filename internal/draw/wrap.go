@@ -10,6 +10,8 @@ import (
 
 type nrgba = color.NRGBA
 
+func rgb(c uint32) nrgba { return nrgba{R: byte(c >> 16), G: byte(c >> 8), B: byte(c), A: 255} }
+
 // wrap breaks text into lines of at most a width.
 func wrap(s text.Style, words string, width vg.Length) (out []string) {
 	current := ""

@@ -92,13 +92,16 @@ func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(path.See
 // round asks every hop limit up to last, or only those given.
 func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, only map[[2]int]bool) {
 	at := time.Since(t.began)
+	ctx, done := context.WithCancel(ctx) // ends when all that matters has been answered
+	var own sync.WaitGroup
+	defer under.Go(func() { own.Wait(); done() })
 	for hop := t.First; hop <= last; hop++ {
 		for i, f := range t.flows {
 			key := [2]int{hop, i}
 			if only != nil && !only[key] {
 				continue
 			}
-			under.Go(func() {
+			own.Go(func() {
 				ask, cancel := context.WithTimeout(ctx, t.Patience)
 				defer cancel()
 				r := f.ask(ask, hop)
@@ -113,11 +116,30 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 				if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && hop < t.destination {
 					t.destination = hop
 				}
+				complete := t.complete(last)
 				t.mu.Unlock()
+				if complete {
+					defer done()
+				}
 				t.report(path.Seen{HopLimit: hop, Flow: i, Round: n, At: at, Reply: r})
 			})
 		}
 	}
+}
+
+// complete reports whether the destination and every station before it have answered: whatever else is under way went beyond it.
+func (t *tracer) complete(last int) bool {
+	if t.destination > last {
+		return false
+	}
+	for hop := t.First; hop <= t.destination; hop++ {
+		for i := range t.flows {
+			if !t.answered[[2]int{hop, i}] {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // silent gives the questions that brought nothing. Beyond a few hops after the last that spoke, asking again teaches nothing.

@@ -1,7 +1,9 @@
 package report_test
 
 import (
+	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"net/netip"
 	"slices"
 	"strings"
@@ -13,9 +15,11 @@ import (
 
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
-	"passepartout/internal/core/rtt"
+	"passepartout/internal/core/path"
+	"passepartout/internal/core/series"
+	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
-	"passepartout/internal/probe"
+	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
 
@@ -116,45 +120,51 @@ func TestCheckText(t *testing.T) {
 }
 
 func TestPing(t *testing.T) {
-	one := func(seq int, r evidence.Reply) probe.Probe {
-		return probe.Probe{Seq: seq, SentAt: at, Echo: evidence.Echo{Asked: Bookings, Method: "icmp", Size: 48, Reply: r}}
-	}
-	late := one(4, Answer(Bookings, 900))
-	late.Late = true
-	again := one(0, Answer(Bookings, 20.4))
-	again.Again = true
-	probes := []struct {
-		probe.Probe
+	bookings := &watch.Subject{Spec: watch.Spec{Target: must(target.Parse("bookings.kittiwake.example")), Size: 48}, Address: Bookings}
+	for _, p := range []struct {
+		fate    series.Fate
+		again   bool
+		reply   evidence.Reply
 		outcome string
 		fields  []string
 		text    string
 	}{
-		{one(0, Answer(Bookings, 20.4127)), "reply", []string{"from", "rtt_us", "hop_limit_left"}, "reply        20 ms"},
-		{one(1, Silence()), "timeout", nil, "no answer    after 1.6 s"},
-		{one(2, Said(Gateway, evidence.NoNet, 1)), "unreachable", []string{"from", "icmp_type", "icmp_code", "reason"}, "172.27.40.1 says: no way to that network"},
-		{one(3, evidence.Reply{Outcome: evidence.LocalError, Reason: "this machine knows no way there"}), "local-error", []string{"reason"}, "not sent     this machine knows no way there"},
-		{one(5, evidence.Reply{Outcome: evidence.Expired, From: Edge, ICMPType: 11}), "unreachable", []string{"reason"}, "hop limit ran out"},
-		{late, "late", []string{"rtt_us"}, "late"},
-		{again, "duplicate", []string{"rtt_us"}, "duplicate"},
-	}
-	for _, p := range probes {
+		{series.Replied, false, Answer(Bookings, 20.4127), "reply", []string{"from", "rtt_us", "hop_limit_left"}, "reply        20 ms"},
+		{series.Silent, false, Silence(), "timeout", nil, "no answer    after 1.6 s"},
+		{series.Unreachable, false, Said(Gateway, evidence.NoNet, 1), "unreachable", []string{"from", "icmp_type", "icmp_code", "reason"}, "172.27.40.1 says: no way to that network"},
+		{series.NotSent, false, evidence.Reply{Outcome: evidence.LocalError, Reason: "this machine knows no way there"}, "local-error", []string{"reason"}, "not sent     this machine knows no way there"},
+		{series.Unreachable, false, evidence.Reply{Outcome: evidence.Expired, From: Edge, ICMPType: 11}, "unreachable", []string{"reason"}, "hop limit ran out"},
+		{series.Late, false, Answer(Bookings, 900), "late", []string{"rtt_us"}, "late"},
+		{series.Replied, true, Answer(Bookings, 20.4), "duplicate", []string{"rtt_us"}, "duplicate"},
+	} {
+		r := watch.Result{Number: 3, SentAt: at, Method: "icmp", Fate: p.fate, Again: p.again, Reply: p.reply}
 		var b strings.Builder
-		o := report.Ping{W: &b, JSON: true, Target: "bookings.kittiwake.example", Address: Bookings}
-		require.NoError(t, o.Probe(p.Probe))
+		require.NoError(t, report.Ping{W: &b, Format: "json"}.Probe(bookings, r))
 		assert.Equal(t, 1, strings.Count(b.String(), "\n"), "one line a probe")
 		out := object(t, b.String())
 		assert.Equal(t, p.outcome, out["outcome"])
 		assert.Subset(t, keys(out), append([]string{"schema", "target", "address", "method", "seq", "sent_at", "outcome", "payload_bytes"}, p.fields...))
 		b.Reset()
-		o.JSON = false
-		require.NoError(t, o.Probe(p.Probe))
+		require.NoError(t, report.Ping{W: &b, Format: "text", Many: true}.Probe(bookings, r))
 		assert.Contains(t, b.String(), p.text)
+		assert.Contains(t, b.String(), "bookings")
+		b.Reset()
+		o := report.Ping{W: &b, Format: "csv"}
+		require.NoError(t, errors.Join(o.Head(), o.Probe(bookings, r)))
+		rows, err := csv.NewReader(strings.NewReader(b.String())).ReadAll()
+		require.NoError(t, err)
+		assert.Equal(t, p.outcome, rows[1][slices.Index(rows[0], "outcome")])
 	}
 
-	s := rtt.Summarize([]rtt.Sample{{Answered: true, RTT: 20 * time.Millisecond}, {}, {Answered: true, RTT: 21 * time.Millisecond}, {Answered: true, RTT: 22 * time.Millisecond}})
+	record := series.New(10)
+	for i, ms := range []int{20, 0, 21, 22} {
+		n := record.Sent(time.Duration(i) * time.Second)
+		if record.End(n, series.Replied, time.Duration(ms)*time.Millisecond); ms == 0 {
+			record.End(n, series.Silent, 0)
+		}
+	}
 	var b strings.Builder
-	o := report.Ping{W: &b, JSON: true, Target: "bookings.kittiwake.example", Address: Bookings}
-	require.NoError(t, o.Summary(s))
+	require.NoError(t, report.Ping{W: &b, Format: "json"}.Summary("bookings.kittiwake.example", Bookings, record.Summary()))
 	summary := object(t, b.String())["summary"].(map[string]any)
 	assert.EqualValues(t, 3, summary["received"])
 	assert.EqualValues(t, 4, summary["sent"])
@@ -162,11 +172,16 @@ func TestPing(t *testing.T) {
 	assert.EqualValues(t, 21000, summary["rtt_us"].(map[string]any)["p50"])
 	assert.EqualValues(t, 1000, summary["ipdv_us"].(map[string]any)["p50"])
 	b.Reset()
-	require.NoError(t, report.Ping{W: &b, JSON: true}.Summary(rtt.Summary{}))
+	require.NoError(t, report.Ping{W: &b, Format: "json"}.Summary("", netip.Addr{}, series.Summary{}))
 	object(t, b.String())
-	b.Reset()
-	require.NoError(t, report.Ping{W: &b}.Summary(s))
-	assert.Equal(t, "3 of 4 came back · lost in runs of 1 · half within 21 ms · most between 20 ms and 22 ms\n", b.String())
+	assert.Equal(t, "3 of 4 came back · lost in runs of 1 · half within 21 ms · most between 20 ms and 22 ms · from one to the next mostly within 1.00 ms", report.SummaryLine("", false, record.Summary()))
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
 }
 
 func TestTrace(t *testing.T) {
@@ -181,13 +196,17 @@ func TestTrace(t *testing.T) {
 		text    []string
 	}{
 		{"reached", slices.Concat(Path(Bookings, Gateway, silent, Provider, Bookings), Path(Bookings, silent, silent)), true, "answers silent answers destination",
-			[]string{"this subnet", "pier-gw.kittiwake.example 172.27.40.1", "keeps silent; harmless, later ones answer", "The destination was reached"}},
+			[]string{"this subnet", "pier-gw.kittiwake.example 172.27.40.1", "keeps silent: harmless, later ones answer", "The destination was reached"}},
 		{"ends", Path(Bookings, Gateway, Edge, silent, silent), false, "answers answers", []string{"provider", "nothing answers after station 2"}},
 		{"refused on the way", []evidence.Hop{{To: Bookings, Method: "tcp", HopLimit: 1, Reply: Said(Gateway, evidence.Prohibited, 1)}}, false, "refused", []string{"says: administratively prohibited"}},
 		{"nothing", nil, false, "", []string{"The destination was not reached"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			trace := report.NewTrace("bookings.kittiwake.example", Bookings, c.hops, names, onLink, time.Second)
+			track := &path.Track{To: Bookings, Method: "icmp", OnLink: onLink}
+			for _, h := range c.hops {
+				track.Add(path.Seen{HopLimit: h.HopLimit, Reply: h.Reply})
+			}
+			trace := report.NewTrace("bookings.kittiwake.example", track, 1, names, time.Second)
 			assert.Equal(t, c.reached, trace.Reached)
 			var states []string
 			for _, h := range trace.Hops {
@@ -198,7 +217,7 @@ func TestTrace(t *testing.T) {
 			require.NoError(t, trace.WriteJSON(&b))
 			out := object(t, b.String())
 			assert.Equal(t, "passepartout.trace/1", out["schema"])
-			assert.Equal(t, []string{"address", "hops", "method", "reached", "schema", "target"}, keys(out))
+			assert.Equal(t, []string{"address", "changes", "flows", "hops", "method", "reached", "remarks", "rounds", "schema", "target"}, keys(out))
 			for _, h := range out["hops"].([]any) {
 				assert.Equal(t, []string{"answers", "received", "segment", "sent", "state", "ttl"}, keys(h))
 			}

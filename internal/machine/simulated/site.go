@@ -5,8 +5,11 @@ package simulated
 import (
 	"errors"
 	"fmt"
+	"io"
 	"sync"
 	"time"
+
+	"gvisor.dev/gvisor/pkg/log"
 
 	"passepartout/internal/machine"
 	"passepartout/internal/scenario"
@@ -42,6 +45,7 @@ type Site struct {
 
 // Build starts the site of a scenario.
 func Build(s *scenario.Scenario, o Options) (*Site, error) {
+	quiet()
 	site := &Site{Began: time.Now(), nodes: map[string]*node{}, segments: map[string]*segment{}}
 	for name := range s.Site.Segments {
 		site.segments[name] = newSegment(s, name, site.Began)
@@ -70,6 +74,9 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 	site.endpoint = newMachine(n, o.Privilege, authority, s.Timeline, site.Began)
 	return site, nil
 }
+
+// quiet keeps gVisor's own log off standard error, which is the program's.
+var quiet = sync.OnceFunc(func() { log.SetTarget(&log.Writer{Next: io.Discard}) })
 
 // warm makes the nodes that are not on the endpoint's segments know each other already, as routers and servers in service do.
 func (s *Site) warm(spec *scenario.Site) {

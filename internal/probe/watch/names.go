@@ -57,11 +57,11 @@ func (w *Watcher) found(x *Subject, generation int, addrs []netip.Addr, err erro
 	}
 	if err != nil {
 		if !x.Address.IsValid() { // an address once found is kept while the name service fails
-			x.Trouble = err.Error()
+			x.Trouble, x.failed = err.Error(), true
 		}
 		return true
 	}
-	x.Trouble = ""
+	x.Trouble, x.failed = "", false
 	for _, a := range addrs {
 		if a == x.Address {
 			return true // several addresses in changing order are no move

@@ -291,7 +291,7 @@ func (w *Watcher) result(p *wait, r evidence.Reply, fate series.Fate, again bool
 	if p.subject.Method == Echo && !w.Machine.Permissions().Echo.Granted {
 		method = "udp"
 	}
-	return Result{Number: p.number, SentAt: p.began, Method: method, Fate: fate, Again: again, Reply: r}
+	return Result{Number: p.number, SentAt: p.began, Method: method, Seq: p.ticket.Seq, Fate: fate, Again: again, Reply: r}
 }
 
 // expire ends a probe whose time is over. Late answers are still told apart for a while.

@@ -104,6 +104,7 @@ type Subject struct {
 	Said    evidence.Reply // the last word that was no reply
 	SaidAt  time.Duration
 
+	failed     bool // its name was looked up in vain, and it never had an address
 	generation int
 	issued     int // probes sent or tried since the start or the last reset
 	due        time.Duration
@@ -127,6 +128,7 @@ type Result struct {
 	Number int // from 0
 	SentAt time.Time
 	Method string
+	Seq    uint16 // of the echo request on the wire
 	Fate   series.Fate
 	Again  bool // one more copy
 	evidence.Reply
@@ -320,9 +322,35 @@ func (w *Watcher) Finished() bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, x := range w.subjects {
-		if !x.Done {
+		if !x.Done && !x.failed {
 			return false
 		}
 	}
-	return len(w.waits) == 0
+	return !w.waiting()
+}
+
+// Stop sends no more; what is under way still comes to its end.
+func (w *Watcher) Stop() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, x := range w.subjects {
+		w.unplan(x)
+		x.Done = true
+	}
+}
+
+// Waiting reports whether probes are under way.
+func (w *Watcher) Waiting() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.waiting()
+}
+
+func (w *Watcher) waiting() bool {
+	for _, x := range w.subjects {
+		if x.Record.Counts().Pending > 0 {
+			return true
+		}
+	}
+	return false
 }
