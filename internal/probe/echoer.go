@@ -152,6 +152,12 @@ func (e *Echoer) Send(q EchoQuestion, got func(evidence.Reply)) (Ticket, error) 
 
 // Ask sends one echo request and waits for what comes back, until ctx ends. sentAt is when it was sent.
 func (e *Echoer) Ask(ctx context.Context, q EchoQuestion) (r evidence.Reply, sentAt time.Time) {
+	sentAt = time.Now()
+	return e.send(q)(ctx), sentAt
+}
+
+// send sends one echo request; what it returns waits for what comes back.
+func (e *Echoer) send(q EchoQuestion) waiting {
 	answer := make(chan evidence.Reply, 1)
 	t, err := e.Send(q, func(r evidence.Reply) {
 		select {
@@ -159,20 +165,12 @@ func (e *Echoer) Ask(ctx context.Context, q EchoQuestion) (r evidence.Reply, sen
 		default: // a second copy
 		}
 	})
-	if err != nil {
-		return machine.LocalError(err), t.SentAt
-	}
-	defer t.Forget()
-	select {
-	case r = <-answer:
-		return r, t.SentAt
-	case <-ctx.Done():
-	}
-	select {
-	case r = <-answer:
-		return r, t.SentAt
-	default:
-		return evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(t.SentAt)}, t.SentAt
+	return func(ctx context.Context) evidence.Reply {
+		if err != nil {
+			return machine.LocalError(err)
+		}
+		defer t.Forget()
+		return await(ctx, answer, t.SentAt)
 	}
 }
 

@@ -57,8 +57,8 @@ func (f *flow) receive() {
 	}
 }
 
-// ask sends one packet with a hop limit and waits for what comes back, until ctx ends.
-func (f *flow) ask(ctx context.Context, hopLimit int) evidence.Reply {
+// send sends one packet with a hop limit; wait waits for what comes back to it, until its context ends, and must be called.
+func (f *flow) send(hopLimit int) (wait waiting) {
 	q := &flowAsked{answer: make(chan evidence.Reply, 1)}
 	f.mu.Lock()
 	number := f.next
@@ -68,25 +68,39 @@ func (f *flow) ask(ctx context.Context, hopLimit int) evidence.Reply {
 	sent, err := f.port.Send(number, hopLimit)
 	q.sent = sent
 	f.mu.Unlock()
-	defer func() {
-		f.mu.Lock()
-		delete(f.open, number)
-		f.mu.Unlock()
-	}()
-	if err != nil {
-		return machine.LocalError(err)
+	return func(ctx context.Context) evidence.Reply {
+		defer func() {
+			f.mu.Lock()
+			delete(f.open, number)
+			f.mu.Unlock()
+		}()
+		if err != nil {
+			return machine.LocalError(err)
+		}
+		return await(ctx, q.answer, sent)
 	}
+}
+
+// waiting waits for what comes back to a packet that was sent.
+type waiting func(context.Context) evidence.Reply
+
+func await(ctx context.Context, answer <-chan evidence.Reply, sent time.Time) evidence.Reply {
 	select {
-	case r := <-q.answer:
+	case r := <-answer:
 		return r
 	case <-ctx.Done():
+	}
+	select {
+	case r := <-answer:
+		return r
+	default:
 		return evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)}
 	}
 }
 
-// hopAsker sends a packet with a hop limit, in one flow.
+// hopAsker sends packets with a hop limit, all in one flow, in the order in which it is called.
 type hopAsker struct {
-	ask   func(ctx context.Context, hopLimit int) evidence.Reply
+	send  func(hopLimit int) waiting
 	close func()
 	apart bool // each packet is a flow of its own, for want of permission
 }
@@ -94,9 +108,8 @@ type hopAsker struct {
 // openHops opens one flow of a method.
 func openHops(e *Echoer, to netip.AddrPort, method TraceMethod, number int) (hopAsker, error) {
 	if method == TraceICMP {
-		return hopAsker{close: func() {}, ask: func(ctx context.Context, hop int) evidence.Reply {
-			r, _ := e.Ask(ctx, EchoQuestion{To: to.Addr(), HopLimit: hop, Size: 24, Flow: uint16(number)})
-			return r
+		return hopAsker{close: func() {}, send: func(hop int) waiting {
+			return e.send(EchoQuestion{To: to.Addr(), HopLimit: hop, Size: 24, Flow: uint16(number)})
 		}}, nil
 	}
 	c := machine.FlowConfig{To: to, Proto: machine.FlowTCP, Interface: e.iface}
@@ -106,14 +119,16 @@ func openHops(e *Echoer, to netip.AddrPort, method TraceMethod, number int) (hop
 	f, err := openFlow(e.m, c)
 	switch {
 	case err == nil:
-		return hopAsker{ask: f.ask, close: f.close}, nil
+		return hopAsker{send: f.send, close: f.close}, nil
 	case method == TraceTCP && errors.Is(err, fs.ErrPermission):
-		return hopAsker{apart: true, close: func() {}, ask: func(ctx context.Context, hop int) evidence.Reply {
-			conn, r := e.m.Connect(ctx, machine.ConnectConfig{To: to, HopLimit: hop, Interface: e.iface})
-			if conn != nil {
-				conn.Close()
+		return hopAsker{apart: true, close: func() {}, send: func(hop int) waiting {
+			return func(ctx context.Context) evidence.Reply {
+				conn, r := e.m.Connect(ctx, machine.ConnectConfig{To: to, HopLimit: hop, Interface: e.iface})
+				if conn != nil {
+					conn.Close()
+				}
+				return r
 			}
-			return r
 		}}, nil
 	}
 	return hopAsker{}, err

@@ -45,7 +45,7 @@ type tracer struct {
 	began  time.Time
 
 	mu          sync.Mutex
-	answered    map[[2]int]bool // hop limit and flow
+	answered    map[[2]int]bool // hop limit and flow, in any round
 	farthest    int             // the greatest hop limit that brought an answer
 	destination int             // the least hop limit with which the destination itself was reached
 }
@@ -95,28 +95,30 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 	ctx, done := context.WithCancel(ctx) // ends when all that matters has been answered
 	var own sync.WaitGroup
 	defer under.Go(func() { own.Wait(); done() })
+	answered := map[[2]int]bool{} // in this round
 	for hop := t.First; hop <= last; hop++ {
 		for i, f := range t.flows {
 			key := [2]int{hop, i}
 			if only != nil && !only[key] {
 				continue
 			}
+			wait := f.send(hop) // in order: the first packet to arrive at the destination is the one with the least hop limit
 			own.Go(func() {
 				ask, cancel := context.WithTimeout(ctx, t.Patience)
 				defer cancel()
-				r := f.ask(ask, hop)
+				r := wait(ask)
 				if ctx.Err() != nil && !r.Came() {
 					return // cut short: says nothing
 				}
 				t.mu.Lock()
 				if r.Came() {
-					t.answered[key] = true
+					t.answered[key], answered[key] = true, true
 					t.farthest = max(t.farthest, hop)
 				}
 				if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && hop < t.destination {
 					t.destination = hop
 				}
-				complete := t.complete(last)
+				complete := t.complete(last, answered)
 				t.mu.Unlock()
 				if complete {
 					defer done()
@@ -128,13 +130,13 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 }
 
 // complete reports whether the destination and every station before it have answered: whatever else is under way went beyond it.
-func (t *tracer) complete(last int) bool {
+func (t *tracer) complete(last int, answered map[[2]int]bool) bool {
 	if t.destination > last {
 		return false
 	}
 	for hop := t.First; hop <= t.destination; hop++ {
 		for i := range t.flows {
-			if !t.answered[[2]int{hop, i}] {
+			if !answered[[2]int{hop, i}] {
 				return false
 			}
 		}

@@ -54,7 +54,7 @@ type Node struct {
 
 // Ration bounds how often a router speaks.
 type Ration struct {
-	PerSecond int `yaml:"per_second"`
+	PerMinute int `yaml:"per_minute"`
 	Burst     int `yaml:"burst"`
 }
 

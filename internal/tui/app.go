@@ -75,6 +75,8 @@ const (
 	pageQuestion
 	pageOverview
 	pageAddress
+	pageReach
+	pagePath
 )
 
 // The smallest screen that can be worked on.
@@ -113,6 +115,11 @@ type model struct {
 	watch      context.CancelFunc
 	changes    <-chan struct{}
 	notice     string
+
+	entry  entry
+	reach  *watching
+	path   *pathView
+	frames int // the generation of the live views' clock
 }
 
 type (
@@ -156,6 +163,7 @@ func (m *model) enter(g Ground) {
 
 // leave ends what runs on the present machine.
 func (m *model) leave() {
+	m.unwatch()
 	if m.run != nil {
 		m.run.cancel()
 		m.run = nil
@@ -190,6 +198,9 @@ func (m *model) ask() tea.Cmd {
 	if err != nil {
 		m.flaw = err.Error()
 		return m.input.Focus()
+	}
+	if t != m.target || m.set == nil {
+		m.unwatch() // what was watched was about another question
 	}
 	m.flaw, m.target = "", t
 	m.input.Blur()
@@ -245,11 +256,17 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.generation == m.generation && !m.over {
 			return m, m.tick()
 		}
+	case frameMsg:
+		return m, m.takeFrame(msg)
 	case changedMsg:
 		return m, m.takeChange(msg)
 	case tea.KeyPressMsg:
 		return m, m.press(msg)
 	case tea.PasteMsg:
+		if m.entry.open {
+			m.pasteEntry(msg.Content)
+			return m, nil
+		}
 		if m.page == pageQuestion {
 			m.flaw = ""
 			var cmd tea.Cmd
@@ -257,6 +274,18 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return m, cmd
 		}
 	case tea.MouseWheelMsg:
+		if m.page == pageReach && m.reach != nil || m.page == pagePath && m.path != nil {
+			step := 1
+			if msg.Button == tea.MouseWheelUp {
+				step = -1
+			}
+			if m.page == pageReach {
+				m.reach.selected += step
+			} else {
+				m.path.selected += step
+			}
+			return m, nil
+		}
 		if m.page == pageOverview && !m.help && !m.ports {
 			if msg.Button == tea.MouseWheelUp {
 				m.selectCheck(m.selected - 1)
@@ -286,10 +315,15 @@ func (m *model) takeNews() tea.Cmd {
 		m.selected = m.telling()
 	}
 	m.over = over
-	if over {
-		return nil
+	var live tea.Cmd
+	if m.page == pageReach && m.reach == nil || m.page == pagePath && m.path == nil {
+		live = m.live() // asked for before there was anything to watch
 	}
-	return m.run.wait(m.ctx)
+	m.witness()
+	if over {
+		return live
+	}
+	return tea.Batch(live, m.run.wait(m.ctx))
 }
 
 // telling is the check that a reader should see first: the one that broke, else the service.

@@ -1,6 +1,9 @@
 package tui
 
-import "passepartout/internal/core/verdict"
+import (
+	"passepartout/internal/core/series"
+	"passepartout/internal/core/verdict"
+)
 
 // helpPage explains the marks and the keys of the view that it was called from.
 func (m *model) helpPage() []string {
@@ -31,6 +34,22 @@ func (m *model) helpPage() []string {
 		{"", "skipped: not asked, or silence that proves nothing"},
 	}, func(i int) string { return t.state[order[i]].Render(strands[order[i]]) })
 	switch m.page {
+	case pageReach:
+		say("Reach", [][2]string{
+			{"⠤⠒⠉", "a reply: the higher, the longer; each zone has its own scale, named at the right"},
+			{"├4┤ ┼", "a run of probes without answer, and its length; ┼ where there is no room for it"},
+			{marksOf[series.Late].shape + " " + again, "an answer after its time; more than one answer"},
+			{marksOf[series.Unreachable].shape + " " + marksOf[series.NotSent].shape, "somebody said unreachable; this machine did not send"},
+			{"▁ ▄ █", "whose loss: this host, the local subnet, beyond. The nearest that failed at that moment"},
+			{"a", "add targets: names, addresses, a pasted list, or @ and a file that lists them"},
+			{"enter", "how the chosen one is asked: every 0.2s size 1400 count 100 whole tcp ipv4"},
+		}, nil)
+	case pagePath:
+		say("Path", [][2]string{
+			{"┃", "a station, at its usual round trip on the ruler; ├─●─┤ from its quickest to its slowest answer"},
+			{"m f", "another method (TCP, ICMP echo, UDP); eight flows side by side, to show where load is shared"},
+			{"c", "lay beside it: as it is now, another method, the other address family; esc takes it away"},
+		}, nil)
 	case pageAddress:
 		say("Address", [][2]string{
 			{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
@@ -49,7 +68,8 @@ func (m *model) helpPage() []string {
 			pairs = append(pairs, [2]string{b.Help().Key, b.Help().Desc})
 		}
 	}
-	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "again": "run the same tests again",
+	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
+		"export": "write what is on screen: a drawing or the data", "again": "run the same tests again",
 		"target": "ask for another target", "port": "mean another network port", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
 	for i := range pairs {
 		pairs[i][1] = does[pairs[i][1]]

@@ -23,6 +23,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		m.help = false
 		return nil
 	}
+	if m.entry.open {
+		return m.pressEntry(k)
+	}
 	if m.ports {
 		return m.pressInList(k, m.portNames(), func(name string) tea.Cmd { m.ports, m.iface = false, name; return m.start() }, func() { m.ports = false })
 	}
@@ -32,11 +35,29 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 	case pageQuestion:
 		return m.pressQuestion(k)
 	}
+	switch m.page {
+	case pageReach:
+		if cmd, own := m.pressReach(k); own {
+			return cmd
+		}
+	case pagePath:
+		if cmd, own := m.pressPath(k); own {
+			return cmd
+		}
+	}
 	switch {
 	case key.Matches(k, m.keys.quit):
 		return tea.Quit
 	case key.Matches(k, m.keys.help):
 		m.help = true
+	case key.Matches(k, m.keys.reach):
+		m.page = pageReach
+		return m.live()
+	case key.Matches(k, m.keys.path):
+		m.page = pagePath
+		return m.live()
+	case key.Matches(k, m.keys.export):
+		return m.export()
 	case key.Matches(k, m.keys.again):
 		return m.start()
 	case key.Matches(k, m.keys.target):

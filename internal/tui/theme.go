@@ -5,6 +5,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 )
 
@@ -12,6 +13,7 @@ import (
 type theme struct {
 	text, faint, accent, rule lipgloss.Style
 	state                     map[verdict.State]lipgloss.Style
+	zone                      map[fault.Zone]lipgloss.Style
 	key                       lipgloss.Style
 	loud                      lipgloss.Style // the headline
 }
@@ -28,11 +30,13 @@ func newTheme(dark bool) theme {
 		sea   = c("#00695c", "#5dba9b")
 		amber = c("#af5f00", "#f5a623")
 		coral = c("#af0000", "#f2725e")
+		water = c("#005f87", "#6fb3d9")
 		hair  = c("#c6c6c6", "#35404b")
 	)
 	return theme{
 		text: fg(ink), faint: fg(slate), accent: fg(brass), rule: fg(hair),
 		key:  fg(brass),
+		zone: map[fault.Zone]lipgloss.Style{fault.Host: fg(brass), fault.LocalSubnet: fg(coral), fault.Beyond: fg(water)},
 		loud: fg(ink).Bold(true),
 		state: map[verdict.State]lipgloss.Style{
 			verdict.StateUnknown: fg(slate), verdict.Holds: fg(sea), verdict.Strained: fg(amber), verdict.Broken: fg(coral).Bold(true), verdict.Skipped: fg(slate),

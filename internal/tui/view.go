@@ -44,6 +44,10 @@ func (m *model) View() tea.View {
 		}
 	case m.page == pageAddress:
 		lines = m.addressPage()
+	case m.page == pageReach:
+		lines = m.reachPage()
+	case m.page == pagePath:
+		lines = m.pathPage()
 	default:
 		lines = m.overviewPage()
 	}
@@ -125,17 +129,20 @@ func (m *model) permissions() string {
 // foot is the bottom line: the keys that work here.
 func (m *model) foot() string {
 	t, r := m.theme, &row{}
+	if m.entry.open && m.page != pageReach && m.page != pagePath {
+		return m.entryRow()
+	}
 	r.put(t.text, " ")
 	gap := "   "
 	if m.width < 110 {
-		gap = "  "
+		gap = " "
 	}
 	for _, b := range m.keys.foot() {
-		if !b.Enabled() {
-			continue
+		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios") {
+			continue // on a narrow screen these two stand in the help alone
 		}
 		style := t.faint
-		if b.Help().Desc == "overview" && m.page == pageOverview || b.Help().Desc == "address" && m.page == pageAddress {
+		if shown, ok := map[string]page{"overview": pageOverview, "address": pageAddress, "reach": pageReach, "path": pagePath}[b.Help().Desc]; ok && shown == m.page {
 			style = t.text
 		}
 		r.put(t.key, b.Help().Key).put(style, " "+b.Help().Desc+gap)

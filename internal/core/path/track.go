@@ -2,6 +2,7 @@ package path
 
 import (
 	"cmp"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -67,6 +68,13 @@ func (t *Track) Add(s Seen) {
 		}
 		t.changes = append(t.changes, Change{At: s.At, HopLimit: s.HopLimit, Flow: s.Flow, Was: was, Is: s.From})
 	}
+}
+
+// Clone is a copy that stays as it is.
+func (t *Track) Clone() *Track {
+	out := *t
+	out.seen, out.changes, out.last = slices.Clone(t.seen), slices.Clone(t.changes), maps.Clone(t.last)
+	return &out
 }
 
 // Rounds is how many rounds were begun.

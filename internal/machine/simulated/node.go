@@ -36,7 +36,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	spec := s.Site.Nodes[name]
 	n := &node{name: name, spec: spec, own: map[netip.Addr]bool{}}
 	if r := spec.Expiries; r != nil {
-		n.speak = rate.NewLimiter(rate.Limit(r.PerSecond), r.Burst)
+		n.speak = rate.NewLimiter(rate.Limit(float64(r.PerMinute)/60), r.Burst)
 	}
 	n.stack = stack.New(stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocol, arp.NewProtocol},

@@ -348,7 +348,7 @@ func filter(node *scenario.Node) error {
 			b.WriteString("  icmp type time-exceeded drop\n  icmpv6 type time-exceeded drop\n")
 		}
 		if r := node.Expiries; chain == "out" && r != nil {
-			fmt.Fprintf(&b, "  icmp type time-exceeded limit rate over %d/second burst %d packets drop\n", r.PerSecond, r.Burst)
+			fmt.Fprintf(&b, "  icmp type time-exceeded limit rate over %d/minute burst %d packets drop\n", r.PerMinute, r.Burst)
 		}
 		for _, r := range node.Filter {
 			if r.Chain == chain {

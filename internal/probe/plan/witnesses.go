@@ -1,0 +1,124 @@
+package plan
+
+import (
+	"net/netip"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/strand"
+	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/target"
+	"passepartout/internal/probe/watch"
+)
+
+// The ranks of the witnesses, from near to far.
+const (
+	rankLoopback = iota + 1
+	rankGateway
+	rankFirstBeyond
+	rankTarget
+)
+
+// Witnesses says whom to watch in a case: the loopback, the gateway, the first station beyond the site and the target are probed in step, so that
+// a loss can be laid to the nearest of them that failed; the name servers beside them.
+func Witnesses(s *evidence.Set) []watch.Spec {
+	var out []watch.Spec
+	seen := map[netip.Addr]bool{}
+	add := func(a netip.Addr, label string, zone fault.Zone, rank int) {
+		if !a.IsValid() || seen[a] {
+			return
+		}
+		seen[a] = true
+		t, err := target.Parse(a.String())
+		if err != nil {
+			return // an address with a zone that no target can have
+		}
+		if label == "" {
+			if label = s.NameOf(a); label != "" {
+				label = strand.Short(label, s)
+			}
+		}
+		out = append(out, watch.Spec{Target: t, Label: label, Zone: zone, Rank: rank})
+	}
+	loopback := netip.MustParseAddr("127.0.0.1")
+	if s.Families.No4 {
+		loopback = netip.IPv6Loopback()
+	}
+	add(loopback, "loopback", fault.Host, rankLoopback)
+	p := fault.NewPass(s)
+	rank := rankGateway
+	if p.Gateway.IsValid() && !p.Gateway.IsLinkLocalUnicast() {
+		if echoless(s, p.Gateway) { // it says nothing about loss: another station of the segment stands in for it
+			rank = 0
+		}
+		add(p.Gateway, "", fault.LocalSubnet, rank)
+	}
+	for _, r := range p.Resolvers {
+		if !r.OnLink {
+			continue
+		}
+		standIn := 0
+		if rank == 0 && r.Speaks == fault.Yes {
+			standIn, rank = rankGateway, rankGateway
+		}
+		add(r.Address, "", fault.LocalSubnet, standIn)
+	}
+	add(firstBeyond(p), "", fault.Beyond, rankFirstBeyond)
+	for _, r := range p.Resolvers {
+		add(r.Address, "", fault.Beyond, 0)
+	}
+	if s.Target.IsZero() {
+		return out
+	}
+	x := watch.Spec{Target: s.Target, Label: strand.Short(s.Target.Host(), s), Zone: fault.Beyond, Rank: rankTarget, Families: s.Families}
+	if p.TargetOnLink() {
+		x.Zone = fault.LocalSubnet
+	}
+	for _, a := range p.Addresses {
+		if echoless(s, a) && s.Target.Port != 0 {
+			x.Method = watch.Connect
+		}
+		if seen[a] {
+			return out
+		}
+	}
+	return append(out, x)
+}
+
+// echoless reports whether an address was asked for an echo and never answered, though it was reached otherwise.
+func echoless(s *evidence.Set, a netip.Addr) bool {
+	asked, reached := false, false
+	for _, e := range s.Echoes {
+		if e.Asked == a {
+			if e.Outcome == evidence.Answered {
+				return false
+			}
+			asked = true
+		}
+	}
+	for _, c := range s.Connects {
+		reached = reached || c.To.Addr() == a && (c.Outcome == evidence.Answered || c.Outcome == evidence.Refused)
+	}
+	for _, n := range s.Neighbours {
+		reached = reached || n.Asked == a && n.Outcome == evidence.Answered
+	}
+	return asked && reached
+}
+
+// firstBeyond is the nearest station behind the gateway with a public address, else the nearest behind it.
+func firstBeyond(p *fault.Pass) (first netip.Addr) {
+	for _, t := range p.Trails {
+		for _, st := range t.Stations {
+			if st.HopLimit < 2 || !st.From.IsValid() || st.From == t.To || st.From == p.Gateway {
+				continue
+			}
+			if subnet.KindOf(st.From) != subnet.Private && subnet.KindOf(st.From) != subnet.UniqueLocal {
+				return st.From
+			}
+			if !first.IsValid() {
+				first = st.From
+			}
+		}
+	}
+	return first
+}

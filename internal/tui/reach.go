@@ -1,0 +1,425 @@
+package tui
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"passepartout/internal/core/blame"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/series"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wiretext"
+	"passepartout/internal/probe/watch"
+	"passepartout/internal/report"
+)
+
+// watched is one target as the page needs it, copied out of the watcher.
+type watched struct {
+	id      int
+	spec    watch.Spec
+	address netip.Addr
+	trouble string
+	paused  bool
+	done    bool
+	counts  series.Counts
+	times   series.Spread
+	points  []series.Point
+	moves   []watch.Move
+	sum     series.Summary // of the selected one
+	said    evidence.Reply
+	saidAt  time.Duration
+}
+
+// reachShot is everything the page shows, at one moment.
+type reachShot struct {
+	now      time.Duration
+	targets  []watched // gathered by zone
+	outages  []blame.Outage
+	blame    []blame.Interval // one a column
+	accuses  bool             // there are witnesses enough to lay a loss to a zone
+	witness  int
+	lane     lane
+	nameless int
+}
+
+var zoneOrder = []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}
+
+var zoneHeads = map[fault.Zone]string{fault.Host: "HOST", fault.LocalSubnet: "LOCAL SUBNET", fault.Beyond: "BEYOND"}
+
+// shot copies what is to be shown. rows is how many targets have room: the points of the others are not needed.
+func (m *model) shot(width, rows int) reachShot {
+	w := m.reach
+	s := reachShot{lane: lane{width: width}}
+	w.watcher.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+		span := spans[w.span]
+		s.now, s.lane.from, s.lane.to = now, now-span, now
+		s.outages = l.Outages()
+		for column := range width {
+			worst := blame.Interval{}
+			for at := s.lane.place(column); at < s.lane.place(column+1); at += l.Step() {
+				if at < 0 {
+					continue
+				}
+				if in := l.At(at); in.State > worst.State || in.State == blame.Failing && in.Zone < worst.Zone {
+					worst = in
+				}
+			}
+			s.blame = append(s.blame, worst)
+		}
+		for _, zone := range zoneOrder {
+			for _, x := range subjects {
+				if x.Zone != zone {
+					continue
+				}
+				if x.Rank > 0 {
+					s.witness++
+				}
+				t := watched{id: x.ID, spec: x.Spec, address: x.Address, trouble: x.Trouble, paused: x.Paused, done: x.Done, counts: x.Record.Counts(), times: x.Record.Times(), moves: x.Moves, said: x.Said, saidAt: x.SaidAt}
+				n := len(s.targets)
+				if n == w.selected {
+					t.sum = x.Record.Summary()
+				}
+				if n >= w.selected-rows && n <= w.selected+rows {
+					t.points = x.Record.Between(s.lane.from, now)
+				}
+				s.targets = append(s.targets, t)
+			}
+		}
+	})
+	s.accuses = s.witness > 1
+	return s
+}
+
+// reachColumns are the widths of the names, the lanes and the values.
+func (m *model) reachColumns() (left, lanes, right int) {
+	left, right = 24, 25
+	if m.width < 110 {
+		left, right = 17, 17
+	}
+	return left, max(m.width-left-right-2, 10), right
+}
+
+func (m *model) reachPage() []string {
+	t := m.theme
+	lines := []string{m.title(), m.rule()}
+	if m.reach == nil {
+		lines = append(lines, "", "  "+t.faint.Render("Watching begins as soon as this machine's settings have been read."))
+		return m.withFoot(lines)
+	}
+	left, width, right := m.reachColumns()
+	bottom := 11 // outages, the selected target, keys
+	if m.height < 36 {
+		bottom = 10
+	}
+	body := max(m.height-bottom-5, 4)
+	s := m.shot(width, body)
+	m.reach.selected = min(max(m.reach.selected, 0), max(len(s.targets)-1, 0))
+	axis := &row{}
+	axis.put(t.faint, " "+spanWords(spans[m.reach.span])).at(left).put(t.faint, s.lane.axis(m.reach.watcher.Clock))
+	lines = append(lines, axis.cut(m.width))
+	rows, at := m.laneRows(s, left, right)
+	scroll := 0
+	if at >= body-1 {
+		scroll = at - body + 2
+	}
+	for y := range min(body, len(rows)-scroll) {
+		line := rows[y+scroll]
+		if y == body-1 && scroll+body < len(rows) {
+			line = "  " + t.faint.Render("… more below: ↓")
+		}
+		lines = append(lines, line)
+	}
+	lines = append(lines, m.blameRows(s, left)...)
+	for y := len(rows) - scroll; y < body; y++ {
+		lines = append(lines, "")
+	}
+	lines = append(lines, m.rule())
+	list := m.outageRows(s, bottom-8)
+	lines = append(lines, list...)
+	lines = append(lines, m.rule())
+	lines = append(lines, m.targetRows(s)...)
+	for len(lines) < m.height-3 {
+		lines = append(lines, "")
+	}
+	return append(lines[:m.height-3], m.reachKeys(), m.rule(), m.foot())
+}
+
+func spanWords(d time.Duration) string {
+	if d < time.Hour {
+		return fmt.Sprintf("last %.0f min", d.Minutes())
+	}
+	return fmt.Sprintf("last %.0f h", d.Hours())
+}
+
+// laneRows are the targets under their zones: a lane of times for each, and one of losses for those that lost something. at is the selected one's row.
+func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
+	t := m.theme
+	zone := fault.NoZone
+	top := time.Duration(0)
+	for i, x := range s.targets {
+		if x.spec.Zone != zone {
+			zone = x.spec.Zone
+			top = scaleOf(s.targets, zone)
+			r := &row{}
+			r.put(t.faint, " "+zoneHeads[zone])
+			if top > 0 {
+				scale := "lanes 0 to " + fault.Millis(top)
+				r.at(m.width-ansi.StringWidth(scale)-1).put(t.rule, scale)
+			}
+			rows = append(rows, r.cut(m.width))
+		}
+		r, name := &row{}, t.text
+		r.put(t.text, " ")
+		if i == m.reach.selected {
+			at, name = len(rows), t.loud
+			r.put(t.accent, "▸")
+		} else {
+			r.put(t.text, " ")
+		}
+		r.put(name, fit(wiretext.Clean(x.spec.Name()), left-3)).at(left)
+		if x.times.Known || len(x.points) > 0 {
+			r.put(t.state[verdict.Holds], s.lane.times(x.points, top))
+		}
+		value, style := valueOf(x, right)
+		r.at(m.width-ansi.StringWidth(value)-1).put(t.state[style], value)
+		rows = append(rows, r.cut(m.width))
+		cells, any := s.lane.losses(x.points)
+		if !any {
+			continue
+		}
+		r = &row{}
+		r.at(3).put(t.faint, "lost").at(left)
+		for _, c := range cells {
+			if c.shape == "" {
+				r.put(t.text, " ")
+			} else {
+				r.put(t.state[c.state], c.shape)
+			}
+		}
+		lost := lostWords(x, right)
+		r.at(m.width-ansi.StringWidth(lost)-1).put(t.state[verdict.Broken], lost)
+		rows = append(rows, r.cut(m.width))
+	}
+	if len(s.targets) == 0 {
+		rows = append(rows, "  "+t.faint.Render("The tests are still finding out whom to watch; a adds a target of your own."))
+	}
+	return rows, at
+}
+
+// scaleOf is the upper end of a zone's lanes: a round time above nearly all round trips.
+func scaleOf(targets []watched, zone fault.Zone) (top time.Duration) {
+	for _, x := range targets {
+		if x.spec.Zone == zone && x.times.Known {
+			top = max(top, x.times.P95)
+		}
+	}
+	for unit := time.Microsecond; unit <= time.Minute; unit *= 10 {
+		for _, step := range []time.Duration{1, 2, 4, 8} {
+			if round := step * unit; top > 0 && round >= top*11/10 {
+				return round
+			}
+		}
+	}
+	return top
+}
+
+func valueOf(x watched, right int) (string, verdict.State) {
+	switch {
+	case x.trouble != "":
+		return fit(x.trouble, right), verdict.Strained
+	case x.paused:
+		return "paused", verdict.Skipped
+	case x.done:
+		return "done", verdict.Skipped
+	case !x.times.Known && x.counts.Lost() > 0:
+		return "no answer yet", verdict.Broken
+	case !x.times.Known && x.counts.NotSent > 0:
+		return "not sent", verdict.Broken
+	case !x.times.Known:
+		return "…", verdict.StateUnknown
+	case right < 20:
+		return fault.Millis(x.times.Median), verdict.StateUnknown
+	}
+	return fmt.Sprintf("%s, ± %s", fault.Millis(x.times.Median), fault.Millis(x.times.Half())), verdict.StateUnknown
+}
+
+func lostWords(x watched, right int) string {
+	c := x.counts
+	words := fmt.Sprintf("%d of %d", c.Lost(), c.Sent())
+	if c.Lost() == 0 && c.NotSent > 0 {
+		words = fmt.Sprintf("%d not sent", c.NotSent)
+	}
+	if c.Late > 0 && right >= 20 {
+		words += fmt.Sprintf(", %d late", c.Late)
+	}
+	return fit(words, right)
+}
+
+// zoneFill are the shapes of the band that says whose loss it was.
+var zoneFill = map[fault.Zone]string{fault.Host: "▁", fault.LocalSubnet: "▄", fault.Beyond: "█"}
+
+// blameRows are the band of zones and, where there is room, their names under it.
+func (m *model) blameRows(s reachShot, left int) []string {
+	t := m.theme
+	band, words := &row{}, &row{}
+	band.put(t.faint, " whose loss").at(left)
+	if !s.accuses {
+		band.put(t.faint, "not known: it takes two witnesses, such as the gateway and a target")
+		return []string{band.cut(m.width), ""}
+	}
+	for i, in := range s.blame {
+		switch in.State {
+		case blame.Failing:
+			band.put(t.zone[in.Zone], zoneFill[in.Zone])
+			if (i == 0 || s.blame[i-1] != in) && left+i >= words.width {
+				words.at(left+i).put(t.zone[in.Zone], in.Zone.String()+" ")
+			}
+		case blame.Fine:
+			band.put(t.rule, "─")
+		default:
+			band.put(t.rule, "·")
+		}
+	}
+	return []string{band.cut(m.width), words.cut(m.width)}
+}
+
+// outageRows lists the newest outages first.
+func (m *model) outageRows(s reachShot, most int) []string {
+	t := m.theme
+	if len(s.outages) == 0 {
+		words := "No outage since " + m.reach.watcher.Clock(0).Format("15:04:05") + "."
+		if !s.accuses {
+			words = "Outages are listed once there are witnesses."
+		}
+		return []string{" " + t.faint.Render(words)}
+	}
+	var out []string
+	for i := len(s.outages) - 1; i >= 0 && len(out) < most; i-- {
+		o := s.outages[i]
+		r := &row{}
+		r.put(t.text, " "+m.reach.watcher.Clock(o.From).Format("15:04:05")).at(11).put(t.text, fmt.Sprintf("%7s", report.Lasting(o.Length()))).at(21).put(t.zone[o.Zone], o.Zone.String()).at(36).put(t.faint, o.Evidence())
+		if len(out) == most-1 && i > 0 && most > 1 {
+			r = &row{}
+			r.put(t.faint, fmt.Sprintf(" and %d before: e exports all", i+1))
+		}
+		out = append(out, r.cut(m.width))
+	}
+	return out
+}
+
+// targetRows say everything about the selected target.
+func (m *model) targetRows(s reachShot) []string {
+	t := m.theme
+	if len(s.targets) == 0 {
+		return nil
+	}
+	x := s.targets[m.reach.selected]
+	head := &row{}
+	head.put(t.loud, " "+wiretext.Clean(x.spec.Name()))
+	if x.address.IsValid() && x.address.String() != x.spec.Name() {
+		head.put(t.text, " "+x.address.String())
+	}
+	head.put(t.faint, "  "+m.methodOf(x)+", "+settingsOf(x.spec))
+	out := []string{head.cut(m.width)}
+	line := func(style lipgloss.Style, words string) { out = append(out, " "+style.Render(fit(words, m.width-2))) }
+	if x.trouble != "" {
+		line(t.state[verdict.Strained], x.trouble)
+		return out
+	}
+	c := x.sum
+	words := fmt.Sprintf("%d sent, %d came back", c.Sent(), c.Received)
+	if n := c.Lost(); n > 0 {
+		longest := 0
+		for _, r := range c.LossRuns {
+			longest = max(longest, r.Length)
+		}
+		words += fmt.Sprintf("; %d lost (%.3g %%) in %s, the longest %d", n, 100*float64(n)/float64(c.Sent()), plural(len(c.LossRuns), "run"), longest)
+	}
+	for _, n := range []struct {
+		n    int
+		what string
+	}{{c.Late, "late"}, {c.Unreachable, "unreachable"}, {c.NotSent, "not sent"}, {c.Again, "came twice"}, {c.Void, "void"}} {
+		if n.n > 0 {
+			words += fmt.Sprintf(", %d %s", n.n, n.what)
+		}
+	}
+	line(t.text, words)
+	if c.Times.Known {
+		words = fmt.Sprintf("typical %s; nine tenths from %s to %s, never under %s", fault.Millis(c.Times.Median), fault.Millis(c.Times.P05), fault.Millis(c.Times.P95), fault.Millis(c.Times.Least))
+		if c.Variation.Known {
+			words += fmt.Sprintf("; from one to the next mostly within %s", fault.Millis(c.Variation.P95))
+		}
+		line(t.text, words)
+	}
+	switch n := len(x.moves); {
+	case x.said.Outcome != evidence.NotKnown && x.said.Outcome != evidence.Silent:
+		at := m.reach.watcher.Clock(x.saidAt).Format("15:04:05")
+		line(t.state[verdict.Strained], at+"  "+saidWords(x.said))
+	case n > 0:
+		mv := x.moves[n-1]
+		line(t.state[verdict.Strained], fmt.Sprintf("%s  the name moved from %v to %v", m.reach.watcher.Clock(mv.At).Format("15:04:05"), mv.From, mv.To))
+	}
+	return out
+}
+
+func (m *model) methodOf(x watched) string {
+	switch {
+	case x.spec.Method == watch.Connect:
+		return "TCP connections"
+	case m.Ground.Machine.Permissions().Echo.Granted:
+		return "ICMP echo"
+	}
+	return "UDP (echo needs: " + m.Ground.Machine.Permissions().Echo.Mend + ")"
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// usually says what an ICMP error mostly comes from.
+var usually = map[evidence.Why]string{
+	evidence.NoNet:      "that router has no way on: its uplink or a route is missing",
+	evidence.NoHost:     "it is the last router, and the host is off or has another address",
+	evidence.NoPort:     "the host is there, and nothing listens on that port",
+	evidence.NoProtocol: "the host is there, and does not speak that protocol",
+	evidence.TooBig:     "a link on the way takes only smaller packets, and says so as it should",
+	evidence.Prohibited: "a filter there forbids it by rule",
+}
+
+// saidWords tells who said what, and what it usually means.
+func saidWords(r evidence.Reply) string {
+	if r.Outcome == evidence.LocalError {
+		return "this machine did not send: " + r.Reason
+	}
+	words := fmt.Sprintf("%v says: %s", r.From, report.Reason(r))
+	if u := usually[r.Why]; u != "" {
+		words += " (usually: " + u + ")"
+	}
+	return words
+}
+
+// reachKeys names the keys of this view, or what the last one did.
+func (m *model) reachKeys() string {
+	t := m.theme
+	if m.entry.open {
+		return m.entryRow()
+	}
+	if m.reach.note != "" {
+		return " " + t.accent.Render(fit(m.reach.note, m.width-2))
+	}
+	r := &row{}
+	r.put(t.text, " ")
+	for _, k := range [][2]string{{"a", "add"}, {"enter", "how it is asked"}, {"p", "pause"}, {"x", "remove"}, {"z", "from zero"}, {"− +", "span"}} {
+		r.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
+	}
+	return strings.TrimRight(r.cut(m.width), " ")
+}
