@@ -32,8 +32,7 @@ func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kin
 	defer cancel()
 	q := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
 	if kind == Life {
-		q.SetQuestion(lifeName, dns.TypeTXT)
-		q.Question[0].Qclass = dns.ClassCHAOS
+		q = lifeQuestion()
 	}
 	q.SetEdns0(1232, false) // the size that fits every path (RFC 9715)
 	packed, err := q.Pack()
@@ -95,6 +94,12 @@ func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kin
 		read(&out, answer)
 		return out
 	}
+}
+
+func lifeQuestion() *dns.Msg {
+	q := new(dns.Msg).SetQuestion(lifeName, dns.TypeTXT)
+	q.Question[0].Qclass = dns.ClassCHAOS
+	return q
 }
 
 func overTCP(ctx context.Context, m machine.Machine, to netip.AddrPort, q *dns.Msg) (*dns.Msg, bool) {

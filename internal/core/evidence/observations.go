@@ -44,6 +44,24 @@ type Echo struct {
 	Reply
 }
 
+// Burst is a number of small probes to one address in a short time, all of which have come to their end.
+type Burst struct {
+	To             netip.Addr
+	Method         string // "icmp", or "dns" for questions to a name server about itself
+	Sent, Received int
+	Median         time.Duration // of the round trips, when any came
+}
+
+// Sizing is the search for the largest packet that reaches an address whole. Sizes are those of IP packets.
+type Sizing struct {
+	To     netip.Addr
+	Full   int        // the size that this machine sends to there: its port's MTU
+	Passes int        // the largest that came back; 0: none
+	Lost   int        // the smallest that was lost; 0: none
+	Told   bool       // somebody said "too big"
+	From   netip.Addr // who
+}
+
 // Hop is one packet sent with a hop limit to learn which router ends it.
 type Hop struct {
 	To       netip.Addr

@@ -31,6 +31,8 @@ type Set struct {
 	Connects   []Connect
 	Webs       []Web
 	Hops       []Hop
+	Bursts     []Burst
+	Sizings    []Sizing
 
 	Names    []Named // of addresses that were met, for showing
 	Withheld []Withheld

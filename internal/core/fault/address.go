@@ -97,7 +97,7 @@ server was away when the machine asked, or the answer did not reach it. Have it 
 
 // DHCPSilent: the endpoint depends on a DHCP server, and none answers.
 var DHCPSilent = &Fault{
-	ID: "dhcp-silent", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "dhcp-silent", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `No DHCP server answers
 The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used up, a relay is missing, or the
 port leads into the wrong network. It is taken for a fault of the machine. See whether other machines on the segment get addresses; if none does, it is the server.`,

@@ -39,7 +39,7 @@ func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
 
 // UplinkDown: the gateway works, and nothing is behind it.
 var UplinkDown = &Fault{
-	ID: "uplink-down", Zone: Beyond, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect},
+	ID: "uplink-down", Zone: Beyond, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
 	Doc: `Nothing answers behind the gateway
 The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for. Everybody behind this gateway is cut off. Look at
 the gateway's uplink lamp, then call the provider.`,
@@ -100,7 +100,7 @@ func (p *Pass) said(fits func(evidence.Reply) bool) (from netip.Addr) {
 
 // PathStops: every way out ends at the same router.
 var PathStops = &Fault{
-	ID: "path-stops", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup},
+	ID: "path-stops", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path ends on the way, for everything
 The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is cut, or a router there has lost its way. Hand the
 last router that answers to the provider, with the time.`,
@@ -270,7 +270,7 @@ func (p *Pass) targetSilent() bool {
 
 // DestinationSilent: this target alone keeps silent.
 var DestinationSilent = &Fault{
-	ID: "destination-silent", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup},
+	ID: "destination-silent", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path to this target ends in silence
 Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or something before it drops everything. From here it cannot be told
 which. Hand over the last router that answers.`,
@@ -331,7 +331,7 @@ check the port number.`,
 
 // ServiceFiltered: the host is there, the port is silent.
 var ServiceFiltered = &Fault{
-	ID: "service-filtered", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace},
+	ID: "service-filtered", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
 	Doc: `The port is silent, though the host answers
 The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before it drops them, or the service hangs. The path is in order. Ask
 whoever runs the service, and whoever filters before it.`,

@@ -28,6 +28,8 @@ func canonical(s *evidence.Set) *evidence.Set {
 	out.Hops = ordered(s.Hops, func(a, b evidence.Hop) int {
 		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
 	})
+	out.Bursts = merged(s.Bursts, func(a, b evidence.Burst) int { return cmp.Or(a.To.Compare(b.To), cmp.Compare(b.Received, a.Received)) })
+	out.Sizings = ordered(s.Sizings, func(a, b evidence.Sizing) int { return a.To.Compare(b.To) })
 	if s.Discovery != nil {
 		d := *s.Discovery
 		d.Offers = ordered(d.Offers, func(a, b evidence.Offer) int { return a.Server.Compare(b.Server) })
@@ -46,6 +48,19 @@ func canonical(s *evidence.Set) *evidence.Set {
 		out.Hops[i].Reply = localized(s.Endpoint, out.Hops[i].Reply)
 	}
 	return &out
+}
+
+// merged puts all probes to one address together; the usual time is that of the larger part.
+func merged(list []evidence.Burst, by func(a, b evidence.Burst) int) (out []evidence.Burst) {
+	for _, b := range ordered(list, by) {
+		n := len(out) - 1
+		if n < 0 || out[n].To != b.To {
+			out = append(out, b) // of one address, the part with most replies comes first
+			continue
+		}
+		out[n].Sent, out[n].Received = out[n].Sent+b.Sent, out[n].Received+b.Received
+	}
+	return out
 }
 
 func ordered[T any](list []T, by func(a, b T) int) []T {

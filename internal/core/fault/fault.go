@@ -16,7 +16,9 @@ type Fault struct {
 	Check string          // the check on which it shows, an id of package verdict
 	Doc   string          // first line the title, then what it looks like, what it is mistaken for, how to mend it
 	Needs []evidence.Kind // what it must know to be cleared or confirmed
-	Judge func(*Pass) Finding
+	// OnSilence: it is told by what does not come back. While packets of all sorts are lost nearer by, that proves nothing.
+	OnSilence bool
+	Judge     func(*Pass) Finding
 }
 
 // Title is the first line of the doc.
@@ -113,11 +115,11 @@ func (f Finding) in(z Zone) Finding {
 
 // Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
 var Catalogue = []*Fault{
-	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, WrongNetwork, MaskTooNarrow, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet, StackBroken,
-	AddressConflict, SegmentIsolated, DHCPSilent, GatewaySilent, GatewayDoesNotForward, ResolverSilentLocal,
-	UplinkDown, PathStops, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing,
-	ServiceRefused, ServiceFiltered, DestinationSilent,
+	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, WrongNetwork, MaskTooNarrow, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet, MTUTooLarge, StackBroken,
+	AddressConflict, SegmentIsolated, DHCPSilent, GatewaySilent, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
+	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing,
+	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }
 
 // Remarks lists what is shown and never blamed.
-var Remarks = []*Fault{EchoFiltered, HopSilent, GatewayIgnoresEcho}
+var Remarks = []*Fault{EchoFiltered, HopSilent, GatewayIgnoresEcho, RateLimitedHop, ExtraRouter}

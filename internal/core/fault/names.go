@@ -102,7 +102,7 @@ func (p *Pass) witnessesBut(a netip.Addr) (out []netip.Addr) {
 
 // ResolverSilent: a name server beyond that does not serve.
 var ResolverSilent = &Fault{
-	ID: "resolver-silent", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace},
+	ID: "resolver-silent", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name server beyond the gateway does not answer
 The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not, and "the Internet is down". Set another name server, or wait
 for this one.`,
@@ -150,7 +150,7 @@ letter with the one that others use.`,
 
 // NameServerFailing: the name servers answer that they cannot.
 var NameServerFailing = &Fault{
-	ID: "name-server-failing", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace},
+	ID: "name-server-failing", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name servers fail
 The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of order, its signatures do not fit, or the resolver
 is not meant for this network. Try another resolver; if it fails as well, it is the domain.`,

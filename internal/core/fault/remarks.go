@@ -39,8 +39,14 @@ var HopSilent = &Fault{
 	Doc: `A router on the way keeps silent
 No fault: one station on the way does not say when a hop limit runs out, and later ones answer. Routers are free to keep silent.`,
 	Judge: func(p *Pass) Finding {
+		if p.LossZone() != NoZone {
+			return possible("packets of all sorts are being lost")
+		}
 		for _, t := range p.Trails {
 			for _, quiet := range t.Quiet() {
+				if _, rations := p.elsewhere(t, quiet.HopLimit); rations {
+					continue
+				}
 				last, _ := t.Last()
 				return found(Confirmed, fmt.Sprintf("Hop %d towards %v keeps silent, and later ones answer: no fault.", quiet.HopLimit, t.To),
 					fmt.Sprintf("hop %d, %v, answers behind it", last.HopLimit, last.From))

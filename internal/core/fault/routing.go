@@ -151,7 +151,7 @@ octet, and set them together.`,
 
 // HostFirewall: the machine's own filter refuses or swallows the traffic.
 var HostFirewall = &Fault{
-	ID: "host-firewall", Zone: Host, Check: "filter", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames},
+	ID: "host-firewall", Zone: Host, Check: "filter", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames}, OnSilence: true,
 	Doc: `This machine's own filter is in the way
 The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive at the port and reach no program. It is taken for a dead
 gateway or a dead service. Look at the filter's rules for the outgoing and the incoming direction.`,

@@ -188,6 +188,10 @@ func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.S
 			target.State = verdict.Broken
 		}
 	}
+	switch result.Fault {
+	case fault.PathLossy.ID, fault.PathSlow.ID, fault.MTUBlackHole.ID:
+		target.State = verdict.Broken
+	}
 	if target.State == verdict.Skipped {
 		target.State = verdict.StateUnknown
 	}

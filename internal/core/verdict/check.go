@@ -61,6 +61,7 @@ func checks(p *fault.Pass, suspects []Suspect, usable fault.Answer) []Check {
 		if p.Target.Port != 0 {
 			all = append(all, echo(p))
 		}
+		all = append(all, loss(p), size(p))
 	} else if len(p.Resolvers) > 0 {
 		all = append(all, names(p))
 	}

@@ -86,6 +86,9 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	r := Result{Also: []Other{}, Candidates: []string{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
+		if lossAt := p.LossZone(); lossAt != fault.NoZone && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
+			finding = fault.Finding{Standing: fault.Possible, For: finding.For, Against: []string{"packets of all sorts are being lost, so that silence proves nothing"}}
+		}
 		zone := f.Zone
 		if finding.Zone != fault.NoZone {
 			zone = finding.Zone
@@ -97,7 +100,7 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 			r.Remarks = append(r.Remarks, Remark{f, finding.Sentence})
 		}
 	}
-	usable := p.Usable()
+	usable := p.InOrder()
 	holding := holding(r.Suspects)
 	inTheWay := slices.DeleteFunc(slices.Clone(holding), func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes })
 	switch {

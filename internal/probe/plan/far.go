@@ -34,12 +34,13 @@ var commonPorts = []uint16{443, 80}
 // startNames looks the target up and starts its tests with the first address of each family; it also asks every resolver, and the way to
 // those beyond the gateway, whether or not the target needs a name.
 func (r *run) startNames(ctx context.Context) {
-	targetKinds := []evidence.Kind{evidence.RouteLookup, evidence.ServiceConnect, evidence.TargetEcho, evidence.WebAnswer, evidence.PathTrace}
+	targetKinds := []evidence.Kind{evidence.RouteLookup, evidence.ServiceConnect, evidence.TargetEcho, evidence.WebAnswer, evidence.PathTrace, evidence.LossProbes, evidence.PacketSize}
 	if r.Target.IsZero() {
 		targetKinds = []evidence.Kind{evidence.PathTrace}
 	}
 	servers := r.endpoint.AskedResolvers()
 	r.traceResolvers(ctx, servers)
+	r.namesQuality(ctx, servers)
 	if !r.Target.IsZero() {
 		r.step(func() { r.traceNowhere(ctx) }, evidence.PathTrace)
 	}
@@ -136,7 +137,16 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 	for _, port := range ports {
 		r.step(func() { r.connect(ctx, netip.AddrPortFrom(a, port), passed) }, evidence.ServiceConnect, evidence.WebAnswer)
 	}
-	r.step(func() { r.targetEcho(ctx, a, passed) }, evidence.TargetEcho)
+	over := make(chan struct{}) // closed when the target is known not to answer echo
+	r.step(func() {
+		if !r.targetEcho(ctx, a, passed) {
+			close(over)
+		}
+	}, evidence.TargetEcho)
+	if route.Verdict == endpoint.Forward {
+		r.step(func() { r.targetQuality(ctx, a, over) }, evidence.LossProbes)
+		r.step(func() { r.size(ctx, a, route.Interface, over) }, evidence.PacketSize)
+	}
 	if route.Via.IsValid() {
 		r.step(func() { r.trace(ctx, a, traceLast) }, evidence.PathTrace)
 	} else if route.Verdict == endpoint.Forward && r.segment != nil {
@@ -176,8 +186,9 @@ func (r *run) connect(ctx context.Context, to netip.AddrPort, passed chan<- time
 	}
 }
 
-// targetEcho asks the target for an echo until it answers, the repeats are used up, or the service was reached and the grace is over.
-func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.Duration) {
+// targetEcho asks the target for an echo until it answers, the repeats are used up, or the service was reached and the grace is over. It reports
+// whether an echo came.
+func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.Duration) bool {
 	reached := false
 	for _, wait := range echoRepeats {
 		ask, cancel := context.WithTimeout(ctx, wait)
@@ -197,14 +208,15 @@ func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.D
 		cancel()
 		<-watch
 		if ctx.Err() != nil && !e.Came() {
-			return
+			return false
 		}
 		r.add(func(s *evidence.Set) { s.Echoes = append(s.Echoes, e) })
 		if e.Came() || reached || e.Outcome == evidence.LocalError {
-			return
+			return e.Outcome == evidence.Answered
 		}
 		probe.Sleep(ctx, wait-time.Since(began))
 	}
+	return false
 }
 
 // trace asks the routers on the way to an address.

@@ -71,7 +71,14 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 	r.neighbours(ctx, iface, gateways, sender, evidence.GatewayNeighbour)
 	r.neighbours(ctx, iface, others, sender, evidence.OtherNeighbours)
 	for _, gw := range gateways {
-		r.step(func() { r.gatewayEcho(ctx, gw) }, evidence.GatewayEcho)
+		over := make(chan struct{}) // closed when the gateway is known not to answer echo
+		r.step(func() {
+			if !r.gatewayEcho(ctx, gw) {
+				close(over)
+			}
+		}, evidence.GatewayEcho)
+		r.step(func() { r.gatewayQuality(ctx, gw, over) }, evidence.LossProbes)
+		r.step(func() { r.size(ctx, gw, iface.Name, over) }, evidence.PacketSize)
 	}
 	r.step(func() { r.sweep(ctx, iface, sender) }, evidence.OtherNeighbours)
 	if r.segment != nil {
@@ -124,8 +131,9 @@ func sourceFor(iface *endpoint.Interface, to netip.Addr) netip.Addr {
 	return netip.Addr{}
 }
 
-// gatewayEcho asks the gateway for an echo: three times, since the first may be lost while its hardware address is being asked for.
-func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) {
+// gatewayEcho asks the gateway for an echo: three times, since the first may be lost while its hardware address is being asked for. It reports
+// whether one came.
+func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) bool {
 	if gw.IsLinkLocalUnicast() && gw.Is6() {
 		gw = gw.WithZone(r.iface)
 	}
@@ -135,14 +143,15 @@ func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) {
 		e, _ := r.echoer.AskEcho(ask, probe.EchoQuestion{To: gw, Size: 24})
 		cancel()
 		if ctx.Err() != nil && !e.Came() {
-			return
+			return false
 		}
 		e.Asked = gw.WithZone("")
 		r.add(func(s *evidence.Set) { s.Echoes = append(s.Echoes, e) })
 		if e.Came() {
-			return
+			return e.Outcome == evidence.Answered
 		}
 	}
+	return false
 }
 
 func (r *run) conflict(ctx context.Context, a netip.Addr) {

@@ -1,0 +1,178 @@
+package probe
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/machine"
+)
+
+// BurstQuestion is a number of small probes to one address.
+type BurstQuestion struct {
+	To     netip.Addr
+	Count  int
+	Apart  time.Duration
+	Enough <-chan struct{}                           // when closed, nobody will answer: the wait is over; nil: never
+	Grace  func(slowest time.Duration) time.Duration // how long after the last probe, when some were answered
+}
+
+// collected is what has come back so far.
+type collected struct {
+	mu   sync.Mutex
+	rtts map[int]time.Duration
+	came chan struct{}
+}
+
+func (c *collected) add(n int, rtt time.Duration) {
+	c.mu.Lock()
+	if _, twice := c.rtts[n]; !twice {
+		c.rtts[n] = rtt
+	}
+	c.mu.Unlock()
+	select {
+	case c.came <- struct{}{}:
+	default:
+	}
+}
+
+func (c *collected) state() (n int, slowest time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, d := range c.rtts {
+		slowest = max(slowest, d)
+	}
+	return len(c.rtts), slowest
+}
+
+// noAnswer is how long is waited for a first answer at all: a neighbour's hardware address may have to be found first.
+const noAnswer = 1500 * time.Millisecond
+
+// wait returns when all have come, nobody will, or the grace after the last is over. It is false when ctx ended first.
+func (c *collected) wait(ctx context.Context, q BurstQuestion, lastSent time.Time) bool {
+	for {
+		n, slowest := c.state()
+		left := time.Until(lastSent.Add(noAnswer))
+		if n > 0 {
+			left = time.Until(lastSent.Add(q.Grace(slowest)))
+		}
+		if n >= q.Count || left <= 0 {
+			return true
+		}
+		timer := time.NewTimer(left)
+		select {
+		case <-c.came:
+		case <-timer.C:
+		case <-q.Enough:
+			if n, _ := c.state(); n == 0 {
+				timer.Stop()
+				return true
+			}
+			q.Enough = nil
+		case <-ctx.Done():
+			timer.Stop()
+			return false
+		}
+		timer.Stop()
+	}
+}
+
+func (c *collected) burst(q BurstQuestion, method string) evidence.Burst {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	b := evidence.Burst{To: q.To.WithZone(""), Method: method, Sent: q.Count, Received: len(c.rtts)}
+	var sorted []time.Duration
+	for _, d := range c.rtts {
+		sorted = append(sorted, d)
+	}
+	slices.Sort(sorted)
+	if len(sorted) > 0 {
+		b.Median = sorted[len(sorted)/2]
+	}
+	return b
+}
+
+// EchoBurst sends echo requests one after the other. It is false when ctx ended first, or the machine did not send.
+func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst, bool) {
+	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
+	var tickets []Ticket
+	defer func() {
+		for _, t := range tickets {
+			t.Forget()
+		}
+	}()
+	for n := range q.Count {
+		if n > 0 && !Sleep(ctx, q.Apart) {
+			return evidence.Burst{}, false
+		}
+		t, err := e.Send(EchoQuestion{To: q.To, Size: 24}, func(r evidence.Reply) {
+			if r.Outcome == evidence.Answered {
+				c.add(n, r.RTT)
+			}
+		})
+		if err != nil {
+			return evidence.Burst{}, false
+		}
+		tickets = append(tickets, t)
+	}
+	ok := c.wait(ctx, q, time.Now())
+	return c.burst(q, "icmp"), ok
+}
+
+// NameBurst asks a name server about itself, one question after the other: where echo is withheld its answers tell of loss and delay as well.
+func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidence.Burst, bool) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	port, err := m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(q.To, 53)})
+	if err != nil {
+		return evidence.Burst{}, false
+	}
+	defer port.Close()
+	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
+	var mu sync.Mutex
+	sent := map[uint16]int{}
+	at := make([]time.Time, q.Count)
+	go func() {
+		for {
+			payload, a, err := port.Receive(ctx)
+			if err != nil {
+				return
+			}
+			answer := new(dns.Msg)
+			if a.Outcome != evidence.Answered || answer.Unpack(payload) != nil {
+				continue
+			}
+			mu.Lock()
+			n, ours := sent[answer.Id]
+			mu.Unlock()
+			if ours {
+				c.add(n, reply(a, at[n]).RTT)
+			}
+		}
+	}()
+	for n := range q.Count {
+		if n > 0 && !Sleep(ctx, q.Apart) {
+			return evidence.Burst{}, false
+		}
+		question := lifeQuestion()
+		packed, err := question.Pack()
+		if err != nil {
+			return evidence.Burst{}, false
+		}
+		mu.Lock()
+		sent[question.Id] = n
+		began, err := port.Send(packed)
+		at[n] = began
+		mu.Unlock()
+		if err != nil {
+			return evidence.Burst{}, false
+		}
+	}
+	ok := c.wait(ctx, q, time.Now())
+	return c.burst(q, "dns"), ok
+}

@@ -1,0 +1,146 @@
+package probe
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/evidence"
+)
+
+// SizeQuestion is a search for the largest packet that reaches an address whole. Sizes are those of IP packets.
+type SizeQuestion struct {
+	To       netip.Addr
+	Full     int                  // what the port sends at most
+	Patience func() time.Duration // for one packet, by what is known of the way so far
+	Enough   <-chan struct{}      // when closed, nobody will answer
+}
+
+// The least that every link must carry (RFC 791 §3.2 asks hosts to take 576; RFC 8200 §5).
+const (
+	leastSize4 = 576
+	leastSize6 = 1280
+)
+
+// usualSizes are the MTUs of common links and tunnels, tried first (after RFC 1191 §7.1, with those of today).
+var usualSizes = []int{576, 1006, 1280, 1380, 1400, 1420, 1440, 1452, 1460, 1472, 1480, 1492, 1500, 2002, 4352, 7500, 9000}
+
+// heads is the length of the IP and ICMP headers of an echo request.
+func heads(to netip.Addr) int {
+	if to.Is6() {
+		return 48
+	}
+	return 28
+}
+
+// Size tries one packet of full size, and only if that does not come back looks for the largest that does: common sizes first, then by halves. It is
+// false when ctx ended first, or nobody answered at all.
+func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool) {
+	out := evidence.Sizing{To: q.To.WithZone(""), Full: q.Full}
+	const tries = 3
+	switch r := e.trySize(ctx, q, q.Full, tries); {
+	case r.Outcome == evidence.Answered:
+		out.Passes = q.Full
+		return out, true
+	case ctx.Err() != nil:
+		return out, false
+	case r.Why == evidence.TooBig && r.From.IsValid():
+		out.Told, out.From, out.Passes, out.Lost = true, r.From, r.MTU, q.Full
+		return out, true
+	case r.Outcome != evidence.Silent:
+		return out, false
+	}
+	out.Lost = q.Full
+	least := leastSize4
+	if q.To.Is6() {
+		least = leastSize6
+	}
+	for out.Lost-max(out.Passes, least-1) > 1 {
+		low := max(out.Passes, least-1)
+		var sizes []int
+		if out.Passes == 0 {
+			for _, s := range usualSizes {
+				if s >= least && s < out.Lost {
+					sizes = append(sizes, s)
+				}
+			}
+		} else {
+			sizes = append(sizes, low+1) // a common size is usually the very one
+			const parts = 9
+			for i := 1; i < parts; i++ {
+				if s := low + (out.Lost-low)*i/parts; s > low && s < out.Lost && !slices.Contains(sizes, s) {
+					sizes = append(sizes, s)
+				}
+			}
+		}
+		before := out
+		for s, r := range e.trySizes(ctx, q, sizes) {
+			switch {
+			case r.Outcome == evidence.Answered:
+				out.Passes = max(out.Passes, s)
+			case r.Why == evidence.TooBig && r.From.IsValid():
+				out.Told, out.From, out.Lost = true, r.From, min(out.Lost, s)
+			}
+		}
+		if ctx.Err() != nil {
+			return out, false
+		}
+		if out.Passes == 0 {
+			return out, false // not even small ones: nothing is known of sizes
+		}
+		for _, s := range sizes {
+			if s > out.Passes {
+				out.Lost = min(out.Lost, s)
+			}
+		}
+		if out == before {
+			break
+		}
+	}
+	return out, true
+}
+
+// trySize sends packets of one size until one comes back or is refused, at most so often.
+func (e *Echoer) trySize(ctx context.Context, q SizeQuestion, size, tries int) (r evidence.Reply) {
+	for range tries {
+		ask, cancel := context.WithTimeout(ctx, q.Patience())
+		if q.Enough != nil {
+			go func() {
+				select {
+				case <-q.Enough:
+					cancel()
+				case <-ask.Done():
+				}
+			}()
+		}
+		r, _ = e.Ask(ask, EchoQuestion{To: q.To, Size: size - heads(q.To), Whole: true})
+		cancel()
+		if r.Outcome != evidence.Silent || ctx.Err() != nil {
+			return r
+		}
+		select {
+		case <-q.Enough:
+			return evidence.Reply{Outcome: evidence.NotKnown}
+		default:
+		}
+	}
+	return r
+}
+
+func (e *Echoer) trySizes(ctx context.Context, q SizeQuestion, sizes []int) map[int]evidence.Reply {
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	out := map[int]evidence.Reply{}
+	for _, s := range sizes {
+		wg.Go(func() {
+			r := e.trySize(ctx, q, s, 2)
+			mu.Lock()
+			out[s] = r
+			mu.Unlock()
+		})
+	}
+	wg.Wait()
+	return out
+}

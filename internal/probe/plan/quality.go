@@ -1,0 +1,183 @@
+package plan
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/path"
+	"passepartout/internal/probe"
+)
+
+// The small probes by which loss and delay are told: twenty within 40 ms, and forty more where any was lost.
+const (
+	burstCount, burstMore = 20, 40
+	burstApart            = 2 * time.Millisecond
+	stationApart          = 10 * time.Millisecond // routers on the way are asked more gently
+	// While nothing is known of an address, a packet to it is given this long; then by the round trips seen.
+	sizeUnknown = 400 * time.Millisecond
+	sizeLeast   = 100 * time.Millisecond
+)
+
+func grace(slowest time.Duration) time.Duration { return slowest*3/2 + echoGrace }
+
+func (r *run) record(b evidence.Burst) {
+	r.add(func(s *evidence.Set) { s.Bursts = append(s.Bursts, b) })
+}
+
+// burst measures loss and delay to an address; over is closed when it is known not to answer echo. It is false when nothing could be counted.
+func (r *run) burst(ctx context.Context, a netip.Addr, apart time.Duration, over <-chan struct{}) (evidence.Burst, bool) {
+	if !r.allowed.Echo.Granted {
+		return evidence.Burst{}, false
+	}
+	ask := func(n int) (evidence.Burst, bool) {
+		return probe.EchoBurst(ctx, r.echoer, probe.BurstQuestion{To: a, Count: n, Apart: apart, Enough: over, Grace: grace})
+	}
+	return r.twice(ctx, ask)
+}
+
+// twice asks twenty times, and forty times more where any was lost.
+func (r *run) twice(ctx context.Context, ask func(int) (evidence.Burst, bool)) (evidence.Burst, bool) {
+	b, ok := ask(burstCount)
+	if !ok {
+		return b, false
+	}
+	if b.Received < b.Sent {
+		more, ok := ask(burstMore)
+		if !ok {
+			return b, false
+		}
+		if b.Received > 0 || more.Received > 0 {
+			if more.Received >= b.Received {
+				b.Median = more.Median
+			}
+			b.Sent, b.Received = b.Sent+more.Sent, b.Received+more.Received
+		}
+	}
+	if b.Received == 0 {
+		return b, false // it does not answer echo, or is not there: that is told elsewhere
+	}
+	r.record(b)
+	return b, true
+}
+
+func suspicious(b evidence.Burst) bool {
+	return path.Lossy(b.Sent-b.Received, b.Sent) || b.Median > path.StepBlamed
+}
+
+// gatewayQuality asks a second neighbour as well when the gateway loses: one that does so alone keeps to a ration.
+func (r *run) gatewayQuality(ctx context.Context, gw netip.Addr, over <-chan struct{}) {
+	b, ok := r.burst(ctx, gw, burstApart, over)
+	if ok && !suspicious(b) {
+		return
+	}
+	if a, found := r.neighbour(gw); found {
+		r.burst(ctx, a, burstApart, nil)
+	}
+}
+
+// neighbour is a machine on the segment that is known to be there, besides the gateway.
+func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
+	i, ok := r.endpoint.Interface(r.iface)
+	for _, a := range r.endpoint.AskedResolvers() {
+		if ok && i.OnLink(a) && a != gw && !r.endpoint.Owns(a) {
+			return a, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows alike only
+// to those who are asked at the same time. Where does it begin?
+func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struct{}) {
+	b, ok := r.burst(ctx, a, burstApart, over)
+	if !ok || !suspicious(b) {
+		return
+	}
+	var stations []netip.Addr
+	for began := time.Now(); time.Since(began) < traceAgain+tracePatience; {
+		r.look(func(s *evidence.Set) {
+			if t, ok := s.TrailTo(a); ok {
+				stations = stations[:0]
+				for _, st := range t.Stations {
+					if st.From.IsValid() && st.From != a && !slices.Contains(stations, st.From) {
+						stations = append(stations, st.From)
+					}
+				}
+			}
+		})
+		if len(stations) > 2 && time.Since(began) > tracePatience || !probe.Sleep(ctx, 50*time.Millisecond) {
+			break
+		}
+	}
+	gw, _ := r.endpoint.Gateway(r.iface, a.Is6())
+	other, _ := r.neighbour(gw)
+	for _, st := range []netip.Addr{gw, other} {
+		if st.IsValid() && !slices.Contains(stations, st) {
+			stations = append(stations, st)
+		}
+	}
+	var wg sync.WaitGroup
+	for _, st := range append(stations, a) {
+		if r.endpoint.Owns(st) {
+			continue
+		}
+		wg.Go(func() {
+			q := probe.BurstQuestion{To: st, Count: burstMore, Apart: stationApart, Grace: grace}
+			if b, ok := probe.EchoBurst(ctx, r.echoer, q); ok && b.Received > 0 {
+				r.record(b)
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// namesQuality measures by questions to name servers, where echo is withheld.
+func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
+	const most = 2
+	if r.allowed.Echo.Granted {
+		return
+	}
+	for _, a := range servers[:min(len(servers), most)] {
+		r.step(func() {
+			r.twice(ctx, func(n int) (evidence.Burst, bool) {
+				return probe.NameBurst(ctx, r.Machine, probe.BurstQuestion{To: a, Count: n, Apart: burstApart, Grace: grace})
+			})
+		}, evidence.LossProbes)
+	}
+}
+
+// size looks for the largest packet that reaches an address by way of an interface.
+func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan struct{}) {
+	i, ok := r.endpoint.Interface(iface)
+	const mostEcho = 65000 // beyond it, no echo request fits
+	if !ok || !r.allowed.Echo.Granted || i.MTU <= 0 || i.MTU > mostEcho || i.Kind == endpoint.LoopbackKind {
+		return
+	}
+	patience := func() time.Duration {
+		known := time.Duration(0)
+		r.look(func(s *evidence.Set) {
+			for _, e := range s.Echoes {
+				if e.Asked == a.WithZone("") && e.Outcome == evidence.Answered {
+					known = max(known, e.RTT)
+				}
+			}
+			for _, b := range s.Bursts {
+				if b.To == a.WithZone("") {
+					known = max(known, b.Median)
+				}
+			}
+		})
+		if known == 0 {
+			return sizeUnknown
+		}
+		return max(2*known+echoGrace, sizeLeast)
+	}
+	if s, ok := probe.Size(ctx, r.echoer, probe.SizeQuestion{To: a, Full: i.MTU, Patience: patience, Enough: over}); ok {
+		r.add(func(set *evidence.Set) { set.Sizings = append(set.Sizings, s) })
+	}
+}
