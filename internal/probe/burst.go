@@ -106,8 +106,9 @@ func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst,
 			t.Forget()
 		}
 	}()
+	began := time.Now()
 	for n := range q.Count {
-		if n > 0 && !Sleep(ctx, q.Apart) {
+		if n > 0 && !Sleep(ctx, time.Until(began.Add(time.Duration(n)*q.Apart))) {
 			return evidence.Burst{}, false
 		}
 		t, err := e.Send(EchoQuestion{To: q.To, Size: 24}, func(r evidence.Reply) {
@@ -155,8 +156,9 @@ func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidenc
 			}
 		}
 	}()
+	start := time.Now()
 	for n := range q.Count {
-		if n > 0 && !Sleep(ctx, q.Apart) {
+		if n > 0 && !Sleep(ctx, time.Until(start.Add(time.Duration(n)*q.Apart))) {
 			return evidence.Burst{}, false
 		}
 		question := lifeQuestion()

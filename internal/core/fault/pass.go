@@ -105,6 +105,11 @@ func (p *Pass) eachReply(f func(asked netip.Addr, r evidence.Reply, hop int)) {
 	for _, x := range p.Hops {
 		f(x.To, x.Reply, x.HopLimit)
 	}
+	for _, x := range p.Bursts {
+		if x.Received > 0 {
+			f(x.To, evidence.Reply{Outcome: evidence.Answered, From: x.To, RTT: x.Median}, 0)
+		}
+	}
 }
 
 // Ready is false, with the reason, when the port is not in a state in which the segment could be judged through it.

@@ -262,6 +262,8 @@ while later ones are quick, is no fault.`,
 	Judge: func(p *Pass) Finding {
 		far, known := p.far()
 		switch zone := p.DelayZone(); {
+		case p.LossZone() != NoZone:
+			return possible("packets are being lost, so that times say little")
 		case zone == LocalSubnet:
 			return possible("packets are held up on the segment already")
 		case zone == Beyond:

@@ -264,6 +264,9 @@ func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect)
 		return false
 	}
 	chosen := inTheWay[0]
+	if chosen.Fault.OnSilence && p.IsOpen(evidence.LossProbes) {
+		return false // what keeps silent may have been lost
+	}
 	for _, s := range r.Suspects {
 		nearer := s.rank < chosen.rank
 		if nearer && s.Standing == fault.Possible && p.IsOpen(s.Fault.Needs...) {

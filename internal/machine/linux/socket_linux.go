@@ -123,6 +123,9 @@ func (s *socket) send(packet []byte, to netip.AddrPort, hopLimit int) (at time.T
 		}
 		return err != unix.EAGAIN
 	})
+	if err == unix.ENOBUFS {
+		err = nil // dropped on its way out of the port, which only a socket that asks for errors is told (ip(7)): lost like any other
+	}
 	return at, translate("sending", errors.Join(werr, err))
 }
 

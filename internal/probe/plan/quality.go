@@ -43,23 +43,18 @@ func (r *run) burst(ctx context.Context, a netip.Addr, apart time.Duration, over
 // twice asks twenty times, and forty times more where any was lost.
 func (r *run) twice(ctx context.Context, ask func(int) (evidence.Burst, bool)) (evidence.Burst, bool) {
 	b, ok := ask(burstCount)
-	if !ok {
-		return b, false
+	if !ok || b.Received == 0 {
+		return b, false // it does not answer, or is not there: that is told elsewhere
 	}
 	if b.Received < b.Sent {
 		more, ok := ask(burstMore)
 		if !ok {
 			return b, false
 		}
-		if b.Received > 0 || more.Received > 0 {
-			if more.Received >= b.Received {
-				b.Median = more.Median
-			}
-			b.Sent, b.Received = b.Sent+more.Sent, b.Received+more.Received
+		if more.Received >= b.Received {
+			b.Median = more.Median
 		}
-	}
-	if b.Received == 0 {
-		return b, false // it does not answer echo, or is not there: that is told elsewhere
+		b.Sent, b.Received = b.Sent+more.Sent, b.Received+more.Received
 	}
 	r.record(b)
 	return b, true
@@ -72,12 +67,32 @@ func suspicious(b evidence.Burst) bool {
 // gatewayQuality asks a second neighbour as well when the gateway loses: one that does so alone keeps to a ration.
 func (r *run) gatewayQuality(ctx context.Context, gw netip.Addr, over <-chan struct{}) {
 	b, ok := r.burst(ctx, gw, burstApart, over)
-	if ok && !suspicious(b) {
+	if !ok || !suspicious(b) {
 		return
 	}
+	// Once more, since the first may have waited for the gateway's hardware address.
 	if a, found := r.neighbour(gw); found {
-		r.burst(ctx, a, burstApart, nil)
+		r.together(ctx, gw, a)
+		return
 	}
+	r.together(ctx, gw)
+}
+
+// together asks several at the same time.
+func (r *run) together(ctx context.Context, addrs ...netip.Addr) {
+	var wg sync.WaitGroup
+	for _, a := range addrs {
+		if r.endpoint.Owns(a) {
+			continue
+		}
+		wg.Go(func() {
+			q := probe.BurstQuestion{To: a, Count: burstMore, Apart: stationApart, Grace: grace}
+			if b, ok := probe.EchoBurst(ctx, r.echoer, q); ok && b.Received > 0 {
+				r.record(b)
+			}
+		})
+	}
+	wg.Wait()
 }
 
 // neighbour is a machine on the segment that is known to be there, besides the gateway.
@@ -121,19 +136,7 @@ func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struc
 			stations = append(stations, st)
 		}
 	}
-	var wg sync.WaitGroup
-	for _, st := range append(stations, a) {
-		if r.endpoint.Owns(st) {
-			continue
-		}
-		wg.Go(func() {
-			q := probe.BurstQuestion{To: st, Count: burstMore, Apart: stationApart, Grace: grace}
-			if b, ok := probe.EchoBurst(ctx, r.echoer, q); ok && b.Received > 0 {
-				r.record(b)
-			}
-		})
-	}
-	wg.Wait()
+	r.together(ctx, append(stations, a)...)
 }
 
 // namesQuality measures by questions to name servers, where echo is withheld.
@@ -142,13 +145,30 @@ func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
 	if r.allowed.Echo.Granted {
 		return
 	}
-	for _, a := range servers[:min(len(servers), most)] {
-		r.step(func() {
-			r.twice(ctx, func(n int) (evidence.Burst, bool) {
-				return probe.NameBurst(ctx, r.Machine, probe.BurstQuestion{To: a, Count: n, Apart: burstApart, Grace: grace})
+	servers = servers[:min(len(servers), most)]
+	round := func(count int, apart time.Duration) (bad bool) {
+		var mu sync.Mutex
+		var wg sync.WaitGroup
+		for _, a := range servers {
+			wg.Go(func() {
+				b, ok := probe.NameBurst(ctx, r.Machine, probe.BurstQuestion{To: a, Count: count, Apart: apart, Grace: grace})
+				if !ok || b.Received == 0 {
+					return
+				}
+				r.record(b)
+				mu.Lock()
+				bad = bad || suspicious(b) || b.Received < b.Sent
+				mu.Unlock()
 			})
-		}, evidence.LossProbes)
+		}
+		wg.Wait()
+		return bad
 	}
+	r.step(func() {
+		if round(burstCount, burstApart) {
+			round(burstMore, stationApart) // all at the same time once more, for a loss that comes in bursts
+		}
+	}, evidence.LossProbes)
 }
 
 // size looks for the largest packet that reaches an address by way of an interface.

@@ -128,9 +128,56 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 			return lab, fmt.Errorf("node %s: %w", name, err)
 		}
 	}
+	if err = lab.warm(); err != nil {
+		return lab, err
+	}
 	lab.Began = time.Now()
 	lab.followTimeline(cables)
 	return lab, nil
+}
+
+// warm makes the nodes that are not on the endpoint's segments know each other already, as routers and servers in service do.
+func (l *Lab) warm() error {
+	site := l.scenario.Site
+	near := map[string]bool{}
+	for _, p := range site.Nodes[site.Endpoint].Ports {
+		near[p.Segment] = true
+	}
+	for _, a := range site.NodeNames() {
+		err := In(l.nodes[a], func() error {
+			for _, own := range site.Nodes[a].PortNames() {
+				segment := site.Nodes[a].Ports[own].Segment
+				link, err := netlink.LinkByName(own)
+				if near[segment] || err != nil || site.Nodes[a].Ports[own].Down {
+					continue
+				}
+				for _, b := range site.NodeNames() {
+					for _, other := range site.Nodes[b].PortNames() {
+						p := site.Nodes[b].Ports[other]
+						if a == b || p.Segment != segment || p.Down || p.Unplugged {
+							continue
+						}
+						hw := scenario.Hardware(b, other)
+						for _, addr := range p.Addresses {
+							family := unix.AF_INET
+							if addr.Addr().Is6() {
+								family = unix.AF_INET6
+							}
+							entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: unix.NUD_PERMANENT, IP: addr.Addr().AsSlice(), HardwareAddr: hw[:]}
+							if err := netlink.NeighSet(entry); err != nil {
+								return fmt.Errorf("%s knows %s: %w", a, b, err)
+							}
+						}
+					}
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // followTimeline pulls and plugs cables, and moves names, when the timeline says so.
