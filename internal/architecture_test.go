@@ -23,7 +23,7 @@ var allowed = []struct {
 	{"internal/core/rtt", nil},
 	{"internal/core", []string{"internal/core"}},
 	{"internal/nap", nil},
-	{"internal/scenario/namespaces", []string{"internal/scenario", "internal/nap"}},
+	{"internal/scenario/namespaces", []string{"internal/core", "internal/machine", "internal/scenario", "internal/nap"}},
 	{"internal/scenario", []string{"internal/core"}},
 	{"internal/machine/simulated", []string{"internal/core", "internal/machine", "internal/scenario", "internal/nap"}},
 	{"internal/machine", []string{"internal/core", "internal/machine"}},

@@ -17,7 +17,7 @@ func (l Line) branches() int { return max(len(l.Local), 1) + len(l.Names) }
 
 // Height implements Figure.
 func (l Line) Height(vg.Length) vg.Length {
-	return 1.2*vg.Centimeter + branchHeight*vg.Length(l.branches()+1)
+	return 1.6*vg.Centimeter + branchHeight*vg.Length(l.branches())
 }
 
 // tie draws the strand that leads to a station: whole, dashed thick, broken with a cross, or dotted. The shape tells the state without colour.

@@ -32,15 +32,22 @@ type Path struct {
 const (
 	rulerHeight = 2.6 * vg.Centimeter
 	stopHeight  = 0.72 * vg.Centimeter
+	// remarkHeight is that of the line under a station about which something is to be said.
+	remarkHeight = 0.42 * vg.Centimeter
 )
 
 // Height implements Figure.
 func (p Path) Height(vg.Length) vg.Length {
-	rows := vg.Length(len(p.Stops))
-	if !p.Reached {
-		rows++
+	h := rulerHeight + stopHeight*vg.Length(len(p.Stops))
+	for _, s := range p.Stops {
+		if s.Remark != "" {
+			h += remarkHeight
+		}
 	}
-	return rulerHeight + stopHeight*rows
+	if !p.Reached {
+		h += stopHeight
+	}
+	return h
 }
 
 // Draw implements Figure.
@@ -53,7 +60,7 @@ func (p Path) Draw(dc vgdraw.Canvas) {
 	for _, s := range p.Stops {
 		most = max(most, s.High)
 	}
-	label, ruler := dc.Min.X+9.2*vg.Centimeter, 8.6*vg.Centimeter
+	label, ruler := dc.Min.X+13.4*vg.Centimeter, 8.2*vg.Centimeter
 	x := func(d time.Duration) vg.Length { return label + vg.Length(float64(d)/float64(most))*ruler }
 	y := dc.Max.Y - rulerHeight + 18
 	line(dc, stroke(ink, 1), x(0), y, x(most), y)
@@ -79,6 +86,9 @@ func (p Path) Draw(dc vgdraw.Canvas) {
 			put(dc, bold(smallSize), dc.Min.X, y, cut(bold(smallSize), segment, 3.1*vg.Centimeter))
 		}
 		p.stop(dc, s, x, y, bottom)
+		if s.Remark != "" {
+			y -= remarkHeight
+		}
 	}
 	if !p.Reached {
 		y -= stopHeight
@@ -105,16 +115,15 @@ func (p Path) stop(dc vgdraw.Canvas, s Stop, x func(time.Duration) vg.Length, y,
 	}
 	what := fmt.Sprintf("%d", s.HopLimit)
 	right(dc, faint(smallSize), strand-9, y, what)
-	name := s.Name
-	if name == "" {
-		name = s.Address
-	} else if s.Address != "" {
-		name += "  " + s.Address
-	}
-	if !s.Answers {
+	name, address := s.Name, s.Address
+	switch {
+	case !s.Answers:
 		name = "keeps silent"
+	case name == "":
+		name, address = address, ""
 	}
-	put(dc, plain(textSize), strand+12, y, cut(plain(textSize), name, 5.3*vg.Centimeter))
+	put(dc, plain(textSize), strand+12, y, cut(plain(textSize), name, 6*vg.Centimeter))
+	put(dc, faint(smallSize), strand+12+6.2*vg.Centimeter, y, address)
 	if s.Answers {
 		line(dc, stroke(hair, .4, 1, 2), x(s.Median), middle, x(s.Median), bottom)
 		line(dc, stroke(sea, 3), x(s.Low), middle, max(x(s.High), x(s.Low)+1), middle)
@@ -127,14 +136,16 @@ func (p Path) stop(dc vgdraw.Canvas, s Stop, x func(time.Duration) vg.Length, y,
 			note += fmt.Sprintf(", %d of %d answers", s.Received, s.Sent)
 		}
 	}
-	at := x(0) + 9*vg.Centimeter
+	at := x(0) + 8.5*vg.Centimeter
 	put(dc, plain(smallSize), at, y, note)
 	remark := faint(smallSize)
 	if s.Bad {
 		remark = bold(smallSize)
 	}
 	if s.Remark != "" {
-		from := at + max(plain(smallSize).Width(note)+10, 3.2*vg.Centimeter)
-		put(dc, remark, from, y, cut(remark, s.Remark, dc.Max.X-from))
+		if s.Answers {
+			line(dc, stroke(sea, 2.4), strand, middle-8, strand, middle-10-remarkHeight+8)
+		}
+		put(dc, remark, strand+12, y-remarkHeight, cut(remark, s.Remark, dc.Max.X-strand-12))
 	}
 }

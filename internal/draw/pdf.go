@@ -72,7 +72,7 @@ func (c *pdf) SetColor(col color.Color) {
 	c.d.SetTextColor(int(r>>8), int(g>>8), int(b>>8))
 }
 
-func (c *pdf) Rotate(rad float64)    { c.d.TransformRotate(rad*180/math.Pi, 0, 0) }
+func (c *pdf) Rotate(rad float64)    { c.d.TransformRotate(-rad*180/math.Pi, 0, 0) }
 func (c *pdf) Translate(pt vg.Point) { c.d.TransformTranslate(pt.X.Points(), pt.Y.Points()) }
 func (c *pdf) Scale(x, y float64)    { c.d.TransformScale(x*100, y*100, 0, 0) }
 func (c *pdf) Push()                 { c.stack = append(c.stack, c.state); c.d.TransformBegin() }

@@ -40,15 +40,17 @@ type Times struct {
 
 const (
 	laneHeight = 2.9 * vg.Centimeter
-	bandHeight = 1.0 * vg.Centimeter
+	bandHeight = 0.8 * vg.Centimeter
 	noteWidth  = 3.6 * vg.Centimeter
 	axisWidth  = 1.6 * vg.Centimeter
 	keyHeight  = 0.7 * vg.Centimeter
+	// clockHeight is that of the times of day under the lanes.
+	clockHeight = 0.4 * vg.Centimeter
 )
 
 // Height implements Figure.
 func (t Times) Height(vg.Length) vg.Length {
-	h := laneHeight*vg.Length(len(t.Lanes)) + keyHeight
+	h := laneHeight*vg.Length(len(t.Lanes)) + clockHeight + keyHeight
 	if t.Blame {
 		h += bandHeight
 	}
@@ -95,7 +97,7 @@ func (t Times) Draw(dc vgdraw.Canvas) {
 	top := dc.Max.Y
 	bottom := top - laneHeight*vg.Length(len(t.Lanes))
 	if t.Blame {
-		bottom -= bandHeight
+		bottom -= clockHeight + bandHeight
 	}
 	for _, b := range t.Bands { // behind the lanes, faintly, and named below
 		box(dc, tint(b.Zone), x(max(b.From, t.From)), bottom, x(min(b.To, t.To)), top)
@@ -106,6 +108,13 @@ func (t Times) Draw(dc vgdraw.Canvas) {
 		t.lane(part, l, x)
 		top -= laneHeight
 	}
+	for _, at := range timeTicks(t.From, t.To) {
+		words := t.Start.Add(at).Format("15:04:05")
+		if place := x(at) - plain(smallSize).Width(words)/2; place > dc.Min.X+axisWidth-20 {
+			put(dc, faint(smallSize), place, top-clockHeight+4, words)
+		}
+	}
+	top -= clockHeight
 	if t.Blame {
 		t.bands(dc, top, x)
 		top -= bandHeight
@@ -149,7 +158,7 @@ func (t Times) lane(dc vgdraw.Canvas, l Lane, x func(time.Duration) vg.Length) {
 		}
 		at := y(time.Duration(tick.Value * float64(time.Millisecond)))
 		line(dc, stroke(hair, .4), x(t.From), at, x(t.To), at)
-		right(dc, faint(smallSize), x(t.From)-4, at-3, tick.Label)
+		right(dc, faint(smallSize), x(t.From)-4, at-3, strconv.FormatFloat(tick.Value, 'g', 4, 64))
 	}
 	put(dc, faint(smallSize), dc.Min.X, roof-3, "ms")
 	line(dc, stroke(slate, .6), x(t.From), lost-6, x(t.To), lost-6)
@@ -165,13 +174,15 @@ func (t Times) lane(dc vgdraw.Canvas, l Lane, x func(time.Duration) vg.Length) {
 		}
 	}
 	put(dc, bold(textSize), x(t.From)+2, dc.Max.Y-9, cut(bold(textSize), l.Name, 8*vg.Centimeter)+"   ")
-	put(dc, faint(smallSize), x(t.From)+8+bold(textSize).Width(cut(bold(textSize), l.Name, 8*vg.Centimeter)), dc.Max.Y-9, zoneNames[l.Zone])
+	if l.Zone != fault.NoZone {
+		put(dc, faint(smallSize), x(t.From)+8+bold(textSize).Width(cut(bold(textSize), l.Name, 8*vg.Centimeter)), dc.Max.Y-9, zoneNames[l.Zone])
+	}
 	for i, words := range wrap(plain(smallSize), l.Note, noteWidth-10) {
 		put(dc, plain(smallSize), x(t.To)+8, dc.Max.Y-22-vg.Length(i)*11, words)
 	}
 }
 
-// bands names whose loss it was, and gives the time of day.
+// bands names whose loss it was.
 func (t Times) bands(dc vgdraw.Canvas, top vg.Length, x func(time.Duration) vg.Length) {
 	put(dc, faint(smallSize), dc.Min.X, top-10, "whose loss")
 	free := dc.Min.X
@@ -184,12 +195,6 @@ func (t Times) bands(dc vgdraw.Canvas, top vg.Length, x func(time.Duration) vg.L
 		if from >= free {
 			put(dc, plain(smallSize), from, top-14, zoneNames[b.Zone])
 			free = from + plain(smallSize).Width(zoneNames[b.Zone]) + 4
-		}
-	}
-	for _, at := range timeTicks(t.From, t.To) {
-		words := t.Start.Add(at).Format("15:04:05")
-		if place := x(at) - plain(smallSize).Width(words)/2; place > dc.Min.X+axisWidth-20 {
-			put(dc, faint(smallSize), place, top-bandHeight+3, words)
 		}
 	}
 }
@@ -235,9 +240,9 @@ func (s Spread) Draw(dc vgdraw.Canvas) {
 	p := plot.New()
 	p.BackgroundColor = paper
 	for _, st := range []*vgdraw.TextStyle{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
-		x, y := st.XAlign, st.YAlign
+		x, y, turned := st.XAlign, st.YAlign, st.Rotation
 		*st = plain(smallSize)
-		st.XAlign, st.YAlign = x, y
+		st.XAlign, st.YAlign, st.Rotation = x, y, turned
 	}
 	p.X.Label.Text, p.Y.Label.Text = "round trip, ms", "share of probes answered within"
 	p.Y.Min, p.Y.Max = 0, 1
@@ -275,6 +280,7 @@ func (s Spread) Draw(dc vgdraw.Canvas) {
 	}
 	p.Legend.ThumbnailWidth = 1 * vg.Centimeter
 	p.Legend.Top, p.Legend.Left = false, false
+	p.Legend.YOffs = 8
 	p.X.Min, p.X.Max = low, high
 	if high/max(low, 1e-6) > 30 { // from a loopback to a far host: equal steps of a factor
 		p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, factorTicks{}

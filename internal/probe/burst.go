@@ -97,6 +97,31 @@ func (c *collected) burst(q BurstQuestion, method string) evidence.Burst {
 	return b
 }
 
+// pace keeps probes apart: on the dot while this machine keeps up, and never closer than three quarters of it after a stall, since probes sent in
+// one lump see one moment only.
+type pace struct {
+	apart     time.Duration
+	due, last time.Time
+}
+
+func newPace(apart time.Duration) *pace { return &pace{apart: apart} }
+
+func (p *pace) next(ctx context.Context) bool {
+	if p.last.IsZero() {
+		p.due = time.Now()
+	} else {
+		p.due = p.due.Add(p.apart)
+		if least := p.last.Add(p.apart * 3 / 4); p.due.Before(least) {
+			p.due = least
+		}
+		if !Sleep(ctx, time.Until(p.due)) {
+			return false
+		}
+	}
+	p.last = time.Now()
+	return true
+}
+
 // EchoBurst sends echo requests one after the other. It is false when ctx ended first, or the machine did not send.
 func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst, bool) {
 	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
@@ -106,11 +131,12 @@ func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst,
 			t.Forget()
 		}
 	}()
-	began := time.Now()
-	for n := range q.Count {
-		if n > 0 && !Sleep(ctx, time.Until(began.Add(time.Duration(n)*q.Apart))) {
+	pace := newPace(q.Apart)
+	for range q.Count {
+		if !pace.next(ctx) {
 			return evidence.Burst{}, false
 		}
+		n := len(tickets)
 		t, err := e.Send(EchoQuestion{To: q.To, Size: 24}, func(r evidence.Reply) {
 			if r.Outcome == evidence.Answered {
 				c.add(n, r.RTT)
@@ -156,9 +182,9 @@ func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidenc
 			}
 		}
 	}()
-	start := time.Now()
+	pace := newPace(q.Apart)
 	for n := range q.Count {
-		if n > 0 && !Sleep(ctx, time.Until(start.Add(time.Duration(n)*q.Apart))) {
+		if !pace.next(ctx) {
 			return evidence.Burst{}, false
 		}
 		question := lifeQuestion()

@@ -27,7 +27,8 @@ type Segment struct {
 	Loss  float64  `yaml:"loss"`  // percent of frames, each by itself
 	MTU   int      `yaml:"mtu"`   // octets of an IP packet that it carries; larger ones vanish. 0: 1500
 
-	Bursts Bursts `yaml:"bursts"`
+	Bursts     Bursts `yaml:"bursts"`
+	Acquainted bool   `yaml:"acquainted"` // its machines have spoken with each other before and know their hardware addresses
 }
 
 // Node is one machine.

@@ -177,7 +177,7 @@ func TestRoundTripAgainstCapture(t *testing.T) {
 			defer cancel()
 			on(t, l, func() {
 				capture = capturePort(t, "eth0")
-				w = watch.New(ctx, watch.Config{Machine: inside{m, l, t}, Ended: func(_ *watch.Subject, r watch.Result) { measured <- r }})
+				w = watch.New(ctx, watch.Config{Machine: l.Inside(m), Ended: func(_ *watch.Subject, r watch.Result) { measured <- r }})
 			})
 			stop := make(chan struct{})
 			defer close(stop)
@@ -219,18 +219,6 @@ func TestRoundTripAgainstCapture(t *testing.T) {
 			assert.Less(t, median, 500*time.Microsecond)
 		})
 	}
-}
-
-// inside is a machine whose sockets are opened within a lab's endpoint, whoever asks.
-type inside struct {
-	machine.Machine
-	l *namespaces.Lab
-	t *testing.T
-}
-
-func (i inside) OpenEcho(c machine.EchoConfig) (p machine.EchoPort, err error) {
-	on(i.t, i.l, func() { p, err = i.Machine.OpenEcho(c) })
-	return p, err
 }
 
 func must[T any](v T, err error) T {

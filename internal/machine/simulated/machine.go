@@ -197,7 +197,11 @@ func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
 		}
 		for _, e := range entries {
 			hw, _ := endpoint.HardwareFrom([]byte(e.LinkAddr))
-			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: neighbourStates[e.State]})
+			state := neighbourStates[e.State]
+			if p.segment.acquainted && state == endpoint.Permanent {
+				state = endpoint.Reachable // gVisor knows no other way to have it known from the beginning
+			}
+			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: state})
 		}
 	}
 	slices.SortFunc(out, func(a, b endpoint.Neighbour) int { return a.Address.Compare(b.Address) })

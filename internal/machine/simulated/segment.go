@@ -11,9 +11,11 @@ import (
 
 // segment is one link or local network: what a port sends, the others get, later or not at all. One goroutine delivers in order.
 type segment struct {
-	treat func() scenario.Treatment // at this moment
-	queue chan delivery
-	done  chan struct{}
+	name       string
+	acquainted bool                      // its machines know each other already
+	treat      func() scenario.Treatment // at this moment
+	queue      chan delivery
+	done       chan struct{}
 
 	mu    sync.Mutex
 	ports []*port
@@ -30,7 +32,7 @@ type delivery struct {
 const queueLength = 4096
 
 func newSegment(s *scenario.Scenario, name string, began time.Time) *segment {
-	g := &segment{queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
+	g := &segment{name: name, queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
 	g.treat = func() scenario.Treatment { return s.TreatmentAt(name, time.Since(began)) }
 	go g.deliver()
 	return g

@@ -83,7 +83,8 @@ func (s *Site) warm(spec *scenario.Site) {
 	near := map[*segment]bool{}
 	if e := s.nodes[spec.Endpoint]; e != nil {
 		for _, p := range e.ports {
-			near[p.segment] = true
+			near[p.segment] = !spec.Segments[p.segment.name].Acquainted
+			p.segment.acquainted = !near[p.segment]
 		}
 	}
 	for _, g := range s.segments {

@@ -23,7 +23,9 @@ const (
 	sizeLeast   = 100 * time.Millisecond
 )
 
-func grace(slowest time.Duration) time.Duration { return slowest*3/2 + echoGrace }
+// grace is how long missing answers are waited for after the last probe. A healthy site misses none and does not wait; a stall of this machine or a
+// queue on the way must not pass for a loss.
+func grace(slowest time.Duration) time.Duration { return 2*slowest + 300*time.Millisecond }
 
 func (r *run) record(b evidence.Burst) {
 	r.add(func(s *evidence.Set) { s.Bursts = append(s.Bursts, b) })

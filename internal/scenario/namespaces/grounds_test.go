@@ -81,6 +81,7 @@ type score struct {
 	took  map[string][]int64
 	wrong []string
 	bound float64 // the worst share of the time that a healthy verdict may take
+	worst string  // the scenario that took it
 }
 
 // healthy: nothing at all is wrong.
@@ -104,7 +105,9 @@ func (s *score) add(sc *scenario.Scenario, r result, flaws []string) {
 	}
 	s.took[name] = append(s.took[name], r.TookMS)
 	if healthy(sc) {
-		s.bound = max(s.bound, float64(r.TookMS)/r.healthyBound())
+		if share := float64(r.TookMS) / r.healthyBound(); share > s.bound {
+			s.bound, s.worst = share, name
+		}
 	}
 	if len(flaws) == 0 {
 		s.right++
@@ -137,8 +140,8 @@ func (s *score) print(t *testing.T, ground string) {
 	for _, list := range [][]int64{good, faulty, medians} {
 		slices.Sort(list)
 	}
-	fmt.Printf("%-28s %d of %d right; healthy verdict: median %d ms, worst %d ms, worst %.2f of its bound; fault's verdict: worst median %d ms, worst of all %d ms\n",
-		ground, s.right, total, good[len(good)/2], good[len(good)-1], s.bound, medians[len(medians)-1], faulty[len(faulty)-1])
+	fmt.Printf("%-28s %d of %d right; healthy verdict: median %d ms, worst %d ms, worst %.2f of its bound (%s); fault's verdict: worst median %d ms, worst of all %d ms\n",
+		ground, s.right, total, good[len(good)/2], good[len(good)-1], s.bound, s.worst, medians[len(medians)-1], faulty[len(faulty)-1])
 	for _, w := range s.wrong {
 		fmt.Println("   wrong:", w)
 	}
@@ -245,7 +248,7 @@ func TestKernelGround(t *testing.T) {
 	}
 	grounds := []namespaces.As{namespaces.Root, namespaces.EchoAllowed, namespaces.EchoClosed}
 	totals := make([]score, len(grounds))
-	eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
+	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
 			for range *runs {
 				r, bad := runInKernel(t, s, as)

@@ -141,7 +141,7 @@ func (l *Lab) warm() error {
 	site := l.scenario.Site
 	near := map[string]bool{}
 	for _, p := range site.Nodes[site.Endpoint].Ports {
-		near[p.Segment] = true
+		near[p.Segment] = !site.Segments[p.Segment].Acquainted
 	}
 	for _, a := range site.NodeNames() {
 		err := In(l.nodes[a], func() error {
@@ -158,12 +158,16 @@ func (l *Lab) warm() error {
 							continue
 						}
 						hw := scenario.Hardware(b, other)
+						state := unix.NUD_PERMANENT
+						if site.Segments[segment].Acquainted { // as it is after they have spoken
+							state = unix.NUD_REACHABLE
+						}
 						for _, addr := range p.Addresses {
 							family := unix.AF_INET
 							if addr.Addr().Is6() {
 								family = unix.AF_INET6
 							}
-							entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: unix.NUD_PERMANENT, IP: addr.Addr().AsSlice(), HardwareAddr: hw[:]}
+							entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: state, IP: addr.Addr().AsSlice(), HardwareAddr: hw[:]}
 							if err := netlink.NeighSet(entry); err != nil {
 								return fmt.Errorf("%s knows %s: %w", a, b, err)
 							}

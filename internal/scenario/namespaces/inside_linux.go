@@ -1,0 +1,67 @@
+package namespaces
+
+import (
+	"context"
+	"net"
+	"net/netip"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/machine"
+)
+
+// Inside gives a machine whose sockets are opened at the lab's endpoint, whoever asks: a namespace belongs to a thread, and goroutines change theirs.
+func (l *Lab) Inside(m machine.Machine) machine.Machine { return inside{m, l} }
+
+type inside struct {
+	machine.Machine
+	lab *Lab
+}
+
+func at[T any](i inside, f func() (T, error)) (v T, err error) {
+	e := i.lab.On(i.lab.scenario.Site.Endpoint, func() error {
+		v, err = f()
+		return nil
+	})
+	if e != nil {
+		return v, e
+	}
+	return v, err
+}
+
+func (i inside) OpenEcho(c machine.EchoConfig) (machine.EchoPort, error) {
+	return at(i, func() (machine.EchoPort, error) { return i.Machine.OpenEcho(c) })
+}
+
+func (i inside) OpenFlow(c machine.FlowConfig) (machine.FlowPort, error) {
+	return at(i, func() (machine.FlowPort, error) { return i.Machine.OpenFlow(c) })
+}
+
+func (i inside) OpenDatagram(c machine.DatagramConfig) (machine.DatagramPort, error) {
+	return at(i, func() (machine.DatagramPort, error) { return i.Machine.OpenDatagram(c) })
+}
+
+func (i inside) OpenFrames(iface string) (machine.FramePort, error) {
+	return at(i, func() (machine.FramePort, error) { return i.Machine.OpenFrames(iface) })
+}
+
+func (i inside) Connect(ctx context.Context, c machine.ConnectConfig) (conn net.Conn, r evidence.Reply) {
+	_, _ = at(i, func() (struct{}, error) { conn, r = i.Machine.Connect(ctx, c); return struct{}{}, nil })
+	return conn, r
+}
+
+func (i inside) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	return at(i, func() (*endpoint.Endpoint, error) { return i.Machine.Read(ctx) })
+}
+
+func (i inside) Neighbours(ctx context.Context) ([]endpoint.Neighbour, error) {
+	return at(i, func() ([]endpoint.Neighbour, error) { return i.Machine.Neighbours(ctx) })
+}
+
+func (i inside) Route(ctx context.Context, to netip.Addr, iface string) (endpoint.RouteAnswer, error) {
+	return at(i, func() (endpoint.RouteAnswer, error) { return i.Machine.Route(ctx, to, iface) })
+}
+
+func (i inside) Watch(ctx context.Context) (<-chan struct{}, error) {
+	return at(i, func() (<-chan struct{}, error) { return i.Machine.Watch(ctx) })
+}
