@@ -46,12 +46,15 @@ type Config struct {
 	Remember func(target string) // called for each target that was asked for
 }
 
+// framesPerSecond is how often a change may reach the terminal: twice the usual, so that a key is answered within two hundredths of a second.
+const framesPerSecond = 120
+
 // Run shows the program until the user leaves it.
 func Run(ctx context.Context, c Config) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := newModel(ctx, c)
-	final, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	final, err := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(framesPerSecond)).Run()
 	if end, ok := final.(*model); ok {
 		end.leave()
 	}

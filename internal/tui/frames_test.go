@@ -32,6 +32,7 @@ var clock = regexp.MustCompile(`   \d\d:\d\d:\d\d`)
 // TestFrames compares whole screens with those that were looked at.
 func TestFrames(t *testing.T) {
 	named := func(s *evidence.Set) {
+		Measured(s)
 		for a, name := range map[netip.Addr]string{Gateway: "pier-gw", Core: "pier-core", Edge: "sound-edge", Provider: "sound-core", Exchange: "exchange", NS: "ns"} {
 			s.Names = append(s.Names, evidence.Named{Address: a, Name: name + ".kittiwake.example"})
 		}
@@ -42,7 +43,7 @@ func TestFrames(t *testing.T) {
 		change func(*evidence.Set)
 	}{
 		{name: "healthy", change: named},
-		{name: "gateway-silent", change: func(s *evidence.Set) { named(s); GatewayGone(s) }},
+		{name: "gateway-silent", change: func(s *evidence.Set) { named(s); GatewayGone(s); s.Bursts, s.Sizings = nil, nil }},
 		{name: "address", keys: []string{"2"}, change: named},
 		{name: "help", keys: []string{"?"}, change: named},
 		{name: "question", keys: []string{"t"}, change: named},

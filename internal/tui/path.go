@@ -448,7 +448,6 @@ func (m *model) sideBySide(s pathShot, other *tracing) (lines []string) {
 	differ := 0
 	for _, p := range path.Compare(s.places, o.places) {
 		r := &row{}
-		r.put(t.faint, fmt.Sprintf(" %3d ", p.HopLimit))
 		cell(r, 6, s, p.A)
 		mark := "  "
 		if p.Differ {
@@ -459,6 +458,17 @@ func (m *model) sideBySide(s pathShot, other *tracing) (lines []string) {
 		cell(r, 8+half, o, p.B)
 		lines = append(lines, r.cut(m.width))
 	}
+	ends := &row{}
+	for i, x := range []pathShot{s, o} {
+		ends.at(6 + i*(half+2))
+		switch {
+		case x.reached:
+			ends.put(t.state[verdict.Holds], "━━ reached")
+		case len(x.places) > 0:
+			ends.put(t.state[verdict.Broken], "━╳ ends here")
+		}
+	}
+	lines = append(lines, ends.cut(m.width))
 	words := "They take the same stations."
 	if differ > 0 {
 		words = fmt.Sprintf("They part at %s, marked ≠.", plural(differ, "place"))

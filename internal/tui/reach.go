@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -195,12 +196,12 @@ func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 		}
 		r = &row{}
 		r.at(3).put(t.faint, "lost").at(left)
-		for _, c := range cells {
-			if c.shape == "" {
-				r.put(t.text, " ")
-			} else {
-				r.put(t.state[c.state], c.shape)
+		for i := 0; i < len(cells); { // alike ones in one piece: a style costs
+			words, state := "", cells[i].state
+			for ; i < len(cells) && cells[i].state == state; i++ {
+				words += cmp.Or(cells[i].shape, " ")
 			}
+			r.put(t.state[state], words)
 		}
 		lost := lostWords(x, right)
 		r.at(m.width-ansi.StringWidth(lost)-1).put(t.state[verdict.Broken], lost)
@@ -273,17 +274,21 @@ func (m *model) blameRows(s reachShot, left int) []string {
 		band.put(t.faint, "not known: it takes two witnesses, such as the gateway and a target")
 		return []string{band.cut(m.width), ""}
 	}
-	for i, in := range s.blame {
+	for i := 0; i < len(s.blame); {
+		in, first := s.blame[i], i
+		for i < len(s.blame) && s.blame[i] == in {
+			i++
+		}
 		switch in.State {
 		case blame.Failing:
-			band.put(t.zone[in.Zone], zoneFill[in.Zone])
-			if (i == 0 || s.blame[i-1] != in) && left+i >= words.width {
-				words.at(left+i).put(t.zone[in.Zone], in.Zone.String()+" ")
+			band.put(t.zone[in.Zone], strings.Repeat(zoneFill[in.Zone], i-first))
+			if left+first >= words.width {
+				words.at(left+first).put(t.zone[in.Zone], in.Zone.String()+" ")
 			}
 		case blame.Fine:
-			band.put(t.rule, "─")
+			band.put(t.rule, strings.Repeat("─", i-first))
 		default:
-			band.put(t.rule, "·")
+			band.put(t.rule, strings.Repeat("·", i-first))
 		}
 	}
 	return []string{band.cut(m.width), words.cut(m.width)}

@@ -156,7 +156,7 @@ func TestOverview(t *testing.T) {
 	for range 40 {
 		press(m, "down")
 	}
-	assert.Contains(t, text(m), "▸━╳ echo", "the list ends")
+	assert.Contains(t, text(m), "▸·· packet size", "the list ends")
 	for range 40 {
 		press(m, "k")
 	}

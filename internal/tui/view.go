@@ -9,8 +9,11 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"passepartout/internal/core/blame"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/probe/watch"
+	"passepartout/internal/report"
 )
 
 // View implements tea.Model.
@@ -199,6 +202,7 @@ func (m *model) verdictLines(most int) []string {
 	for _, r := range m.result.Remarks {
 		text += " " + r.Sentence
 	}
+	text += m.outagesSeen()
 	next := "Nothing needs mending. If the user still cannot work, ask for the exact name or URL that fails, and ask for it here: t."
 	if len(m.result.Next) > 0 {
 		next = m.result.Next[0]
@@ -218,6 +222,21 @@ func (m *model) verdictLines(most int) []string {
 		lines = append(lines, more.cut(m.width))
 	}
 	return lines
+}
+
+// outagesSeen is what watching has found since, for the verdict: a fault that comes and goes is rarely there at the moment of a test.
+func (m *model) outagesSeen() (words string) {
+	if m.reach == nil {
+		return ""
+	}
+	m.reach.watcher.See(func(_ time.Duration, _ []*watch.Subject, l *blame.Ledger) {
+		if all := l.Outages(); len(all) > 0 {
+			o := all[len(all)-1]
+			words = fmt.Sprintf(" Watched since %s: %s, the last at %s for %s, %s (6 shows them).", m.reach.watcher.Start.Format("15:04:05"), plural(len(all), "outage"),
+				m.reach.watcher.Clock(o.From).Format("15:04:05"), report.Lasting(o.Length()), o.Zone)
+		}
+	})
+	return words
 }
 
 // amended says that evidence which came later changed the verdict.

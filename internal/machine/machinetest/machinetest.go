@@ -52,6 +52,9 @@ func Run(t *testing.T, g Ground) {
 		{"echo, IPv6", "both families work alike", echo6},
 		{"echo, loopback", "the machine answers itself", echoLoopback},
 		{"echo, closed", "Close ends Receive with net.ErrClosed", echoClosed},
+		{"echo, too large", "a request that must not be split and does not fit the port is refused by the machine itself", echoTooLarge},
+		{"flow, UDP", "packets of one flow are told apart by their numbers, wherever they end", flowUDP},
+		{"flow, TCP", "segments of one flow likewise, and the service's answer counts", flowTCP},
 		{"datagram, refused", "a closed port is that host's own refusal, told with ICMP type and code", datagramRefused},
 		{"datagram, hop limit", "the hop limit of a datagram socket holds, and the error names the router", datagramHopLimit},
 		{"datagram, silence", "a context ends Receive with its own error", datagramSilence},
@@ -289,4 +292,51 @@ func gone(t *testing.T, m machine.Machine) {
 	_, r := connectTo(t, m, machine.ConnectConfig{To: netip.AddrPortFrom(bookings, 443), Interface: "eth9"}, time.Second)
 	assert.Equal(t, evidence.LocalError, r.Outcome)
 	assert.Equal(t, "the interface is gone", r.Reason)
+}
+
+func echoTooLarge(t *testing.T, m machine.Machine) {
+	port, err := m.OpenEcho(machine.EchoConfig{Whole: true})
+	require.NoError(t, err)
+	defer port.Close()
+	_, err = port.Send(machine.EchoRequest{To: gateway, Seq: 1, Payload: make([]byte, 3000)})
+	assert.ErrorIs(t, err, machine.ErrTooLong)
+	_, err = port.Send(machine.EchoRequest{To: gateway, Seq: 2, Payload: make([]byte, 1472)})
+	require.NoError(t, err)
+	got, err := port.Receive()
+	require.NoError(t, err)
+	assert.Equal(t, uint16(2), got.Seq)
+	assert.Equal(t, evidence.Answered, got.Outcome)
+}
+
+func flowUDP(t *testing.T, m machine.Machine) {
+	flow(t, m, machine.FlowConfig{To: netip.AddrPortFrom(bookings, 33434), Proto: machine.FlowUDP}, evidence.Refused)
+}
+
+func flowTCP(t *testing.T, m machine.Machine) {
+	flow(t, m, machine.FlowConfig{To: netip.AddrPortFrom(bookings, 443), Proto: machine.FlowTCP}, evidence.Answered)
+}
+
+// flow sends three packets that end at three places.
+func flow(t *testing.T, m machine.Machine, c machine.FlowConfig, end evidence.Outcome) {
+	port, err := m.OpenFlow(c)
+	require.NoError(t, err)
+	defer port.Close()
+	for number, hops := range []int{1, 2, 30} {
+		_, err := port.Send(uint16(number), hops)
+		require.NoError(t, err)
+	}
+	want := map[uint16]struct {
+		from    netip.Addr
+		outcome evidence.Outcome
+	}{0: {gateway, evidence.Expired}, 1: {netip.MustParseAddr("198.51.100.1"), evidence.Expired}, 2: {bookings, end}}
+	for len(want) > 0 {
+		number, a, err := port.Receive()
+		require.NoError(t, err)
+		if w, ok := want[number]; assert.True(t, ok, "packet %d", number) {
+			assert.Equal(t, w.from, a.From)
+			assert.Equal(t, w.outcome, a.Outcome)
+			assert.False(t, a.At.IsZero())
+			delete(want, number)
+		}
+	}
 }

@@ -96,6 +96,9 @@ func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, mess
 		return err
 	}
 	defer route.Release()
+	if whole && !n.fits(route, len(message)) { // gVisor would split it all the same
+		return &tcpip.ErrMessageTooLong{}
+	}
 	sum := uint16(0)
 	if proto == header.ICMPv6ProtocolNumber {
 		sum = header.PseudoHeaderChecksum(proto, route.LocalAddress(), route.RemoteAddress(), uint16(len(message)))
@@ -104,6 +107,20 @@ func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, mess
 	sum = ^checksum.Checksum(message, sum)
 	message[2], message[3] = byte(sum>>8), byte(sum)
 	return write(route, proto, message, hopLimit, whole)
+}
+
+// fits reports whether a message goes out of its port in one packet.
+func (n *node) fits(route *stack.Route, size int) bool {
+	size += header.IPv4MinimumSize
+	if route.NetProto() == header.IPv6ProtocolNumber {
+		size += header.IPv6MinimumSize - header.IPv4MinimumSize
+	}
+	for _, p := range n.ports {
+		if p.id == route.NICID() {
+			return size <= p.mtu
+		}
+	}
+	return true // loopback
 }
 
 func write(route *stack.Route, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, whole bool) tcpip.Error {

@@ -1,0 +1,94 @@
+package verdict_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"passepartout/internal/core/evidence"
+	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/verdict"
+)
+
+// A target that is reached is still not in order when packets are lost, slow, or too small.
+func TestQuality(t *testing.T) {
+	stations := func(s *evidence.Set, received ...int) {
+		for i, a := range []evidence.Burst{Probed(Edge, 40, 40, 4), Probed(Provider, 40, 40, 9), Probed(Exchange, 40, 40, 14)} {
+			a.Received = received[i]
+			s.Bursts = append(s.Bursts, a)
+		}
+	}
+	sizes := func(gateway, target evidence.Sizing) []evidence.Sizing {
+		gateway.To, target.To = Gateway, Bookings
+		return []evidence.Sizing{gateway, target}
+	}
+	whole := evidence.Sizing{Full: 1500, Passes: 1500}
+	hole := evidence.Sizing{Full: 1500, Passes: 1400, Lost: 1401}
+	for _, c := range []struct {
+		name       string
+		change     func(*evidence.Set)
+		zone       verdict.Zone
+		fault      string
+		confidence verdict.Confidence
+		words      string
+		cleared    []string
+	}{
+		{"clean", Measured, verdict.None, "", verdict.Certain, "", []string{"segment-lossy", "path-lossy", "path-slow", "mtu-too-large", "mtu-black-hole"}},
+		{"one or two lost prove nothing", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 57, 60, 20)}
+		}, verdict.None, "", verdict.Certain, "", []string{"path-lossy"}},
+		{"loss on the segment", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
+		}, verdict.LocalSubnet, "segment-lossy", verdict.Certain, "172.27.40.1", nil},
+		{"a gateway that rations its answers", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 20, 20, 20)}
+		}, verdict.None, "", verdict.Certain, "", []string{"segment-lossy", "path-lossy"}},
+		{"loss behind the gateway", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
+			stations(s, 40, 40, 22)
+		}, verdict.Beyond, "path-lossy", verdict.Certain, "after 198.51.100.9 and before 198.51.100.13", []string{"segment-lossy"}},
+		{"no station in between was asked", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
+		}, verdict.Beyond, "path-lossy", verdict.Certain, "after 172.27.40.1 and before 203.0.113.80", nil},
+		{"loss at one station alone", func(s *evidence.Set) { Measured(s); stations(s, 40, 12, 40) }, verdict.None, "", verdict.Certain, "", []string{"path-lossy"}},
+		{"slow from one station on", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 60, 60, 420), Probed(Edge, 40, 40, 4), Probed(Provider, 40, 40, 409), Probed(Exchange, 40, 40, 414)}
+		}, verdict.Beyond, "path-slow", verdict.Certain, "after 198.51.100.1 and before 198.51.100.9", nil},
+		{"far, and not too far", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 20, 20, 280)}
+		}, verdict.None, "", verdict.Certain, "", []string{"path-slow"}},
+		{"held up on the segment", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 410), Probed(Bookings, 60, 60, 430)}
+		}, verdict.LocalSubnet, "segment-lossy", verdict.Likely, "held up", nil},
+		{"large packets vanish on the way", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(whole, hole) }, verdict.Beyond, "mtu-black-hole", verdict.Certain, "1400", []string{"mtu-too-large"}},
+		{"somebody says too big", func(s *evidence.Set) {
+			Measured(s)
+			s.Sizings = sizes(whole, evidence.Sizing{Full: 1500, Passes: 1400, Lost: 1500, Told: true, From: Edge})
+		}, verdict.None, "", verdict.Certain, "", []string{"mtu-black-hole"}},
+		{"the port sends too large", func(s *evidence.Set) {
+			Measured(s)
+			big := evidence.Sizing{Full: 9000, Passes: 1500, Lost: 1501}
+			s.Sizings = sizes(big, big)
+		}, verdict.Host, "mtu-too-large", verdict.Certain, "9000", []string{"mtu-black-hole"}},
+		{"the gateway answers no large echo, the target does", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(hole, whole) }, verdict.None, "", verdict.Certain, "", []string{"mtu-too-large"}},
+		{"sizes that were lost like all else", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
+			s.Sizings = sizes(whole, hole)
+		}, verdict.LocalSubnet, "segment-lossy", verdict.Certain, "", nil},
+		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.Beyond, "", verdict.Maybe, "Not yet known", nil},
+		{"measured enough, though the gateway is still asked", func(s *evidence.Set) { Measured(s); s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.None, "", verdict.Certain, "", nil},
+	} {
+		s := Healthy()
+		c.change(s)
+		r := verdict.Judge(s)
+		assert.Equal(t, c.zone, r.Zone, c.name)
+		assert.Equal(t, c.fault, r.Fault, c.name)
+		assert.Equal(t, c.confidence, r.Confidence, c.name)
+		assert.Contains(t, r.Sentence, c.words, c.name)
+		assert.Equal(t, c.confidence != verdict.Maybe, r.Settled, c.name)
+		for _, id := range c.cleared {
+			suspect, _ := r.Suspect(id)
+			assert.Equal(t, "cleared", suspect.Standing.String(), "%s: %s %v", c.name, id, suspect.Against)
+		}
+	}
+}

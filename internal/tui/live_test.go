@@ -1,0 +1,312 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/series"
+	"passepartout/internal/core/target"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/probe/watch"
+	"passepartout/internal/scenario"
+)
+
+// alive is the program on a simulated site, its tests run to their end, with keys pressed by hand.
+func alive(t *testing.T, name string, width, height int) *model {
+	s, err := scenario.Load(name)
+	require.NoError(t, err)
+	site, err := simulated.Build(s, simulated.Options{})
+	require.NoError(t, err)
+	m := newModel(t.Context(), Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second})
+	m.Init()
+	m.Update(tea.WindowSizeMsg{Width: width, Height: height})
+	t.Cleanup(m.leave)
+	m.ask()
+	for !m.over {
+		time.Sleep(20 * time.Millisecond)
+		m.Update(newsMsg{m.generation})
+	}
+	return m
+}
+
+func type_(m *model, text string) {
+	for _, r := range text {
+		if r == ' ' {
+			m.Update(tea.KeyPressMsg{Code: ' ', Text: " "})
+			continue
+		}
+		m.Update(tea.KeyPressMsg{Code: r, Text: string(r)})
+	}
+}
+
+func shows(t *testing.T, m *model, wants ...string) {
+	t.Helper()
+	for _, want := range wants {
+		if !assert.Eventually(t, func() bool { return strings.Contains(text(m), want) }, 12*time.Second, 50*time.Millisecond, want) {
+			t.Log(text(m))
+		}
+	}
+}
+
+func TestReachView(t *testing.T) {
+	t.Parallel()
+	m := alive(t, "healthy", 140, 44)
+	press(m, "6")
+	shows(t, m, "HOST", "loopback", "LOCAL SUBNET", "pier-gw", "BEYOND", "sound-edge", "bookings", "whose loss", "No outage since", "± ")
+	press(m, "a")
+	type_(m, "172.27.40.50, weather.kittiwake.example:443 203.0.113.99")
+	press(m, "enter")
+	shows(t, m, "3 added", "172.27.40.50", "weather.kittiwake.ex", "no answer yet")
+
+	press(m, "a")
+	for wrong, want := range map[string]string{"bad..name": "target", "@/nonexistent/list": "no such file", strings.Repeat("10.0.0.1 ", 2001): "at most 2000"} {
+		m.pasteEntry(wrong)
+		press(m, "enter")
+		assert.Contains(t, text(m), want)
+		m.entry.input.SetValue("")
+		m.entry.flaw = ""
+	}
+	list := filepath.Join(t.TempDir(), "list")
+	require.NoError(t, os.WriteFile(list, []byte("# the pier\n172.27.40.60\n172.27.40.70 # office\n"), 0o644))
+	type_(m, "@"+list)
+	press(m, "enter")
+	shows(t, m, "2 added", "172.27.40.70")
+
+	press(m, "down", "enter") // the gateway: how it is asked
+	assert.Contains(t, text(m), "every 1s size 48")
+	m.entry.input.SetValue("every 0.2s size 1400 count 5 whole ipv4")
+	press(m, "enter")
+	shows(t, m, "every 200ms size 1400 count 5 whole ipv4", "done")
+	press(m, "p", "-")
+	assert.Contains(t, text(m), "last 5 min")
+	press(m, "x")
+	assert.Contains(t, text(m), "is no longer watched")
+	press(m, "z")
+	assert.Contains(t, text(m), "counted from zero")
+	for _, size := range sizes {
+		m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		whole(t, m, fmt.Sprint("reach ", size))
+	}
+	press(m, "?")
+	shows(t, m, "a run of probes without answer")
+}
+
+// A fault of the segment is seen, laid to its zone, listed, and told on the overview and in what is exported.
+func TestReachLaysALossToItsZone(t *testing.T) {
+	t.Parallel()
+	m := alive(t, "fault-comes-and-goes", 140, 44)
+	press(m, "6")
+	m.witness()
+	for _, x := range []int{1, 2, 3, 4, 5, 6} {
+		m.reach.watcher.Change(x, func(s *watch.Spec) { s.Interval = 200 * time.Millisecond })
+	}
+	require.Eventually(t, func() bool { return strings.Contains(text(m), "did not") }, 40*time.Second, 200*time.Millisecond)
+	shows(t, m, "local subnet", "loopback answered throughout; pier-gw, ", "lost", "├")
+	press(m, "1")
+	shows(t, m, "Watched since", "1 outage")
+	press(m, "6", "e")
+	dir := t.TempDir()
+	for name, want := range map[string]string{"r.csv": "timeout", "r.jsonl": `"outage"`, "r.svg": "whose loss", "r.pdf": "%PDF"} {
+		press(m, "esc", "e")
+		m.entry.input.SetValue(filepath.Join(dir, name))
+		press(m, "enter")
+		assert.Contains(t, text(m), "written to")
+		got, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		assert.Contains(t, string(got), want)
+	}
+	press(m, "e")
+	m.entry.input.SetValue(filepath.Join(dir, "r.doc"))
+	press(m, "enter")
+	assert.Contains(t, text(m), "let the name end in .svg, .pdf, .csv, .jsonl")
+	m.entry.input.SetValue("/nonexistent/r.svg")
+	press(m, "enter")
+	assert.Contains(t, text(m), "no such file")
+	assert.True(t, m.entry.open, "nothing typed is lost")
+}
+
+func TestPathView(t *testing.T) {
+	t.Parallel()
+	m := alive(t, "balanced-middle", 140, 44)
+	press(m, "7")
+	shows(t, m, "to bookings.kittiwake.example 203.0.113.80", "TCP 443, one flow", "┃pier-gw", "this subnet", "provider", "all comes through", "┃bookings", "●")
+	press(m, "m", "m", "f") // UDP, eight flows
+	shows(t, m, "8 flows", "2 stations share the load here", "198.51.100.35")
+	press(m, "down", "enter")
+	press(m, "c")
+	assert.Contains(t, text(m), "the path as it is now, kept")
+	press(m, "down", "enter")
+	shows(t, m, "by ICMP echo", "━━ reached")
+	for _, size := range sizes {
+		m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		whole(t, m, fmt.Sprint("beside ", size))
+	}
+	press(m, "esc", "z")
+	for _, size := range sizes {
+		m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		whole(t, m, fmt.Sprint("path ", size))
+	}
+	press(m, "e")
+	file := filepath.Join(t.TempDir(), "p.json")
+	m.entry.input.SetValue(file)
+	press(m, "enter")
+	got, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(got), "passepartout.trace/1")
+}
+
+func TestPathThatEnds(t *testing.T) {
+	t.Parallel()
+	m := alive(t, "path-stops", 120, 40)
+	press(m, "7")
+	shows(t, m, "sound-core: the last that answers", "not reached")
+	m = alive(t, "name-not-found", 100, 30)
+	press(m, "7")
+	shows(t, m, "led to no address")
+}
+
+func TestSettingsLine(t *testing.T) {
+	web, _ := target.Parse("bookings.kittiwake.example:443")
+	plain, _ := target.Parse("172.27.40.1")
+	for _, c := range []struct {
+		text   string
+		target target.Target
+		want   string // what it reads back as, or a part of the error
+	}{
+		{"", plain, "every 0s size 0"},
+		{"every 2 size 0 count 3", plain, "every 2s size 0 count 3"},
+		{"tcp every 1m", web, "every 1m0s size 0 tcp"},
+		{"whole size 1472", plain, "every 0s size 1472 whole"},
+		{"whole size 1473", plain, "at most 1472"},
+		{"every 10ms", plain, "give a time from 100ms to 1m0s"},
+		{"every soon", plain, `"soon"`},
+		{"size -1", plain, "0 to 65507"},
+		{"count 0", plain, "from 1"},
+		{"tcp", plain, "names no port"},
+		{"ipv6", plain, "the other family"},
+		{"fast", plain, "not known here"},
+	} {
+		s, err := readSettings(c.text, watch.Spec{Target: c.target}, 1500)
+		if err != nil {
+			assert.Contains(t, err.Error(), c.want, c.text)
+			continue
+		}
+		assert.Equal(t, c.want, settingsOf(s), c.text)
+	}
+}
+
+// Lanes are drawn by place: times by height, losses as runs with their length.
+func TestLanes(t *testing.T) {
+	l := lane{from: 0, to: 20 * time.Second, width: 20}
+	var points []series.Point
+	for i, c := range "rRrr......rl.uNrDrrr" {
+		fate := map[rune]series.Fate{'r': series.Replied, 'R': series.Replied, 'D': series.Replied, '.': series.Silent, 'l': series.Late, 'u': series.Unreachable, 'N': series.NotSent}[c]
+		p := series.Point{At: time.Duration(i) * time.Second, Fate: fate, RTT: 5 * time.Millisecond}
+		switch c {
+		case 'R':
+			p.RTT = 19 * time.Millisecond
+		case 'D':
+			p.Again = 1
+		}
+		points = append(points, p)
+	}
+	assert.Equal(t, "⠄⠁⠄⠄      ⠄    ⠄⠄⠄⠄⠄", l.times(points, 20*time.Millisecond))
+	cells, any := l.losses(points)
+	assert.True(t, any)
+	got := ""
+	for _, c := range cells {
+		if c.shape == "" {
+			c.shape = " "
+		}
+		got += c.shape
+	}
+	assert.Equal(t, "    ├─6──┤ ◦1▣▽ ∷   ", got)
+	_, any = l.losses(nil)
+	assert.False(t, any)
+	axis := l.axis(func(at time.Duration) time.Time { return time.Date(2026, 11, 23, 9, 14, 0, 0, time.UTC).Add(at) })
+	assert.True(t, strings.HasSuffix(axis, "now"), axis)
+	assert.Contains(t, lane{0, time.Hour, 100}.axis(func(at time.Duration) time.Time { return time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC).Add(at) }), "09:10")
+}
+
+// TestKeyLatency measures from a key to the frame that answers it, in the program itself, while 50 targets are probed; and what four targets cost.
+func TestKeyLatency(t *testing.T) {
+	s, err := scenario.Load("healthy")
+	require.NoError(t, err)
+	site, err := simulated.Build(s, simulated.Options{})
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	defer cancel()
+	m := newModel(ctx, Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second, Asked: true, Target: s.Target})
+	out := &output{}
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(nil), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithWindowSize(160, 50), tea.WithFPS(framesPerSecond))
+	ended := make(chan struct{})
+	go func() { _, _ = p.Run(); close(ended) }()
+	key := func(k string) { p.Send(tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}) }
+	require.Eventually(t, func() bool { return out.has("No fault stands in the way") }, 10*time.Second, 10*time.Millisecond)
+	key("6")
+	require.Eventually(t, func() bool { return out.has("whose loss") }, 10*time.Second, 10*time.Millisecond)
+	time.Sleep(2 * time.Second)
+	before := used()
+	time.Sleep(5 * time.Second)
+	fmt.Printf("watching the witnesses of the demonstration on screen, site included: %.1f %% of a core\n", 100*(used()-before).Seconds()/5)
+	key("a")
+	var list []string
+	for i := range 50 {
+		list = append(list, fmt.Sprintf("172.27.40.%d", i+50))
+	}
+	p.Send(tea.PasteMsg{Content: strings.Join(list, "\n")})
+	p.Send(tea.KeyPressMsg{Code: tea.KeyEnter})
+	require.Eventually(t, func() bool { return out.has("172.27.40.60") }, 10*time.Second, 10*time.Millisecond)
+	var took []time.Duration
+	for i := range 120 {
+		k, want := "-", "last 5 min"
+		if i%2 == 1 {
+			k, want = "+", "last 1 min"
+		}
+		out.clear()
+		began := time.Now()
+		key(k)
+		for !out.changed(want) && time.Since(began) < 2*time.Second {
+			time.Sleep(200 * time.Microsecond)
+		}
+		took = append(took, time.Since(began))
+		time.Sleep(20 * time.Millisecond)
+	}
+	slices.Sort(took)
+	fmt.Printf("a key while 50 targets are probed: answered within %v at the median, %v at 99 %%\n", took[len(took)/2].Round(100*time.Microsecond), took[len(took)*99/100].Round(100*time.Microsecond))
+	assert.Less(t, took[len(took)/2], 300*time.Millisecond)
+	key("q")
+	<-ended
+	m.leave()
+}
+
+func (o *output) clear() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.b.Reset()
+}
+
+// changed reports whether the digit in which two texts differ was written: the program writes differences only.
+func (o *output) changed(want string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return strings.Contains(ansi.Strip(o.b.String()), want[5:6])
+}
+
+func used() time.Duration {
+	var u syscall.Rusage
+	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
