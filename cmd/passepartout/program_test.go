@@ -227,3 +227,54 @@ func TestWholeProcess(t *testing.T) {
 	fmt.Printf("check --scenario healthy, whole process: median %v, worst %v; the site's own delays are %v, the bar is 300 ms more\n", took[5].Round(time.Millisecond), took[9].Round(time.Millisecond), site)
 	assert.Less(t, took[5], 3*time.Second)
 }
+
+func TestPingManyDrawAndRows(t *testing.T) {
+	dir := t.TempDir()
+	out, errs, status := run(t, "ping", "--scenario", "healthy", "172.27.40.1", "bookings.kittiwake.example", "nosuch.kittiwake.example", "--count", "4", "--interval", "50ms", "--format", "json", "--draw", filepath.Join(dir, "p.svg"))
+	assert.Equal(t, 1, status, "one of them never answered")
+	assert.Contains(t, errs, "nosuch.kittiwake.example: no address")
+	assert.Equal(t, 8+3, strings.Count(out, "\n"), "a line a probe, and a summary for each target")
+	got, err := os.ReadFile(filepath.Join(dir, "p.svg"))
+	require.NoError(t, err)
+	assert.Contains(t, string(got), "Round trips over time")
+
+	out, _, status = run(t, "ping", "--scenario", "healthy", "bookings.kittiwake.example:443", "--tcp", "--duration", "400ms", "--interval", "100ms", "--format", "csv")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "target,address,method,seq")
+	assert.GreaterOrEqual(t, strings.Count(out, ",tcp,"), 3)
+
+	out, _, status = run(t, "ping", "--scenario", "mtu-black-hole", "203.0.113.80", "--count", "2", "--interval", "50ms", "--size", "1472", "--whole")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "no answer")
+
+	out, _, status = run(t, "trace", "--scenario", "balanced-middle", "--method", "udp", "--flows", "8", "--rounds", "2", "--format", "json", "--draw", filepath.Join(dir, "t.pdf"))
+	assert.Zero(t, status)
+	assert.Contains(t, out, `"id": "branches"`)
+	got, err = os.ReadFile(filepath.Join(dir, "t.pdf"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(got), "%PDF"))
+	out, _, _ = run(t, "trace", "--scenario", "healthy", "--format", "csv")
+	assert.Contains(t, out, "198.51.100.9,sound-core.kittiwake.example")
+
+	_, errs, status = run(t, "check", "--scenario", "gateway-silent", "--draw", filepath.Join(dir, "c.svg"))
+	assert.Equal(t, 1, status, errs)
+	got, _ = os.ReadFile(filepath.Join(dir, "c.svg"))
+	assert.Contains(t, string(got), "The fault lies in the LOCAL SUBNET.")
+
+	for args, want := range map[string]string{
+		"ping --scenario healthy --draw p.png":               "ends in .svg or .pdf",
+		"check --scenario healthy --draw /nonexistent/c.svg": "no such file",
+		"ping --scenario healthy 203.0.113.80 --tcp":         "names no port",
+		"ping --scenario healthy --interval 2m":              "the longest is 1m0s",
+		"trace --scenario healthy --method smoke":            "icmp, udp or tcp",
+		"trace --scenario healthy 203.0.113.80 --method tcp": "names no port",
+		"trace --scenario healthy --flows 0":                 "1 to 16",
+		"trace --scenario healthy --rounds 0":                "1 to 3600",
+		"check --scenario healthy --format csv":              "text or json",
+	} {
+		_, errs, status := run(t, strings.Fields(args)...)
+		assert.Equal(t, 3, status, args)
+		assert.Contains(t, errs, want, args)
+		assert.Equal(t, 1, strings.Count(errs, "\n"), args)
+	}
+}
