@@ -42,4 +42,8 @@ picture overview-path-stops 142x44 path-stops Enter=3
 picture overview-small 80x24 no-address Enter=3
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
 picture address-mask-too-narrow 142x44 mask-too-narrow Enter=2 2=0.5
+picture reach 142x44 fault-comes-and-goes Enter=2 6=42
+picture path 142x44 rate-limited-hop Enter=2 7=30
+picture path-branches 142x44 balanced-middle Enter=2 7=1 m=1 m=1 f=4
+picture path-stops 142x44 path-stops Enter=3 7=3
 picture help 142x44 healthy Enter=1.5 ?=0.5

@@ -171,7 +171,7 @@ func TestPathThatEnds(t *testing.T) {
 	t.Parallel()
 	m := alive(t, "path-stops", 120, 40)
 	press(m, "7")
-	shows(t, m, "sound-core: the last that answers", "not reached")
+	shows(t, m, "the last that answers", "ends here", "not reached")
 	m = alive(t, "name-not-found", 100, 30)
 	press(m, "7")
 	shows(t, m, "led to no address")

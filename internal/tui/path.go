@@ -210,7 +210,7 @@ func (m *model) ruler(s pathShot, top time.Duration) []string {
 	}
 	for k := range parts + 1 {
 		d := top * time.Duration(k) / time.Duration(parts)
-		label := fault.Millis(d)
+		label := fmt.Sprintf("%g ms", float64(d)/float64(time.Millisecond))
 		if k == 0 {
 			label = "0"
 		}
@@ -300,13 +300,16 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 				if !remark.Harmless {
 					state = verdict.Broken
 				}
+				if remark.ID == "path-ends" || remark.ID == "refused" {
+					through = "ends here"
+				}
 			}
 		}
 		if x.Through < .995 && state == verdict.Holds {
 			state = verdict.Strained
 		}
 		r.at(46).put(t.state[state], strands[state]+" "+through)
-		if worst != "" {
+		if worst != "" && !open { // unfolded, it stands at its station
 			style := t.faint
 			if state == verdict.Broken {
 				style = t.state[verdict.Broken]
@@ -340,8 +343,10 @@ func (m *model) remarkWords(s pathShot, p path.Place, r path.Remark) string {
 func (m *model) placeRows(s pathShot, p path.Place, top time.Duration) (rows []string) {
 	t := m.theme
 	var remarks []string
+	bad := false
 	for _, r := range s.remarks {
 		if r.HopLimit == p.HopLimit {
+			bad = bad || !r.Harmless
 			remarks = append(remarks, r.Words)
 		}
 	}
@@ -367,7 +372,11 @@ func (m *model) placeRows(s pathShot, p path.Place, top time.Duration) (rows []s
 		}
 		r.at(78).put(t.faint, share)
 		if i == 0 && len(remarks) > 0 {
-			r.put(t.faint, "   "+strings.Join(remarks, "; "))
+			style := t.faint
+			if bad {
+				style = t.state[verdict.Broken]
+			}
+			r.put(style, "   "+strings.Join(remarks, "; "))
 		}
 		rows = append(rows, r.cut(m.width))
 		span := &row{}
