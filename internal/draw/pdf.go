@@ -20,7 +20,6 @@ type pdf struct {
 	d     *fpdf.Fpdf
 	state pdfState
 	stack []pdfState
-	bold  bool
 }
 
 type pdfState struct {

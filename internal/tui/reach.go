@@ -39,14 +39,13 @@ type watched struct {
 
 // reachShot is everything the page shows, at one moment.
 type reachShot struct {
-	now      time.Duration
-	targets  []watched // gathered by zone
-	outages  []blame.Outage
-	blame    []blame.Interval // one a column
-	accuses  bool             // there are witnesses enough to lay a loss to a zone
-	witness  int
-	lane     lane
-	nameless int
+	now     time.Duration
+	targets []watched // gathered by zone
+	outages []blame.Outage
+	blame   []blame.Interval // one a column
+	accuses bool             // there are witnesses enough to lay a loss to a zone
+	witness int
+	lane    lane
 }
 
 var zoneOrder = []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}
