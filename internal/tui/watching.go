@@ -24,10 +24,16 @@ import (
 type watching struct {
 	cancel   context.CancelFunc
 	watcher  *watch.Watcher
-	known    map[string]bool // the witnesses that were taken in, by address or name
+	known    map[string]taken // the witnesses that were taken in, by address or name
 	selected int
 	span     int    // index into spans
 	note     string // what the last key did
+}
+
+// taken is a witness and what it is called so far: names come later than addresses.
+type taken struct {
+	id    int
+	label string
 }
 
 // spans are the parts of the time axis that can be chosen.
@@ -42,7 +48,7 @@ type frameMsg struct{ generation int }
 func (m *model) live() tea.Cmd {
 	if m.reach == nil && m.page == pageReach && m.set != nil {
 		ctx, cancel := context.WithCancel(m.ctx)
-		m.reach = &watching{cancel: cancel, known: map[string]bool{}}
+		m.reach = &watching{cancel: cancel, known: map[string]taken{}}
 		m.reach.watcher = watch.New(ctx, watch.Config{Machine: m.Ground.Machine, Interface: m.iface, Asleep: nap.Asleep})
 	}
 	if m.page == pagePath {
@@ -72,11 +78,16 @@ func (m *model) witness() {
 		return
 	}
 	for _, s := range plan.Witnesses(m.set) {
-		if m.reach.known[s.Target.String()] {
-			continue
+		key := s.Target.String()
+		was, known := m.reach.known[key]
+		switch {
+		case !known:
+			id, _ := m.reach.watcher.Add(s)
+			m.reach.known[key] = taken{id, s.Label}
+		case s.Label != "" && s.Label != was.label:
+			m.reach.known[key] = taken{was.id, s.Label}
+			m.reach.watcher.Rename(was.id, s.Label)
 		}
-		m.reach.known[s.Target.String()] = true
-		m.reach.watcher.Add(s)
 	}
 }
 

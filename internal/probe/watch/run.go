@@ -194,6 +194,9 @@ func (w *Watcher) turn(ctx context.Context) time.Duration {
 	if len(w.waits) > 0 {
 		next = min(next, w.waits[0].until-now)
 	}
+	if len(w.old) > 0 {
+		next = min(next, w.old[0].at-now)
+	}
 	return max(next, 0)
 }
 

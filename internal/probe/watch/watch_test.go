@@ -354,3 +354,56 @@ func TestNamesMove(t *testing.T) {
 		assert.Contains(t, subjects[2].Trouble, "no address", "none in the chosen family")
 	})
 }
+
+// Answers to requests that were not made, from others than were asked, or long after all patience, change nothing.
+func TestForeignAnswersAreIgnored(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		m := newWire(func(netip.Addr, int) (time.Duration, int) { return 0, 0 })
+		ctx, cancel := context.WithCancel(t.Context())
+		w := watch.New(ctx, watch.Config{Machine: m})
+		w.Add(watch.Spec{Target: parse(far.String()), Count: 1})
+		time.Sleep(1100 * time.Millisecond)
+		forge := func(seq uint16, from netip.Addr) {
+			m.arrivals <- machine.EchoArrival{Seq: seq, To: from, Arrival: machine.Arrival{Outcome: evidence.Answered, From: from, At: time.Now()}}
+			time.Sleep(time.Millisecond)
+		}
+		forge(0, netip.MustParseAddr("198.51.100.66"))
+		forge(77, far)
+		time.Sleep(15 * time.Second)
+		forge(0, far) // later than any answer is waited for
+		w.See(func(_ time.Duration, subjects []*watch.Subject, _ *blame.Ledger) {
+			assert.Equal(t, series.Counts{Silent: 1}, subjects[0].Record.Counts())
+		})
+		cancel()
+		w.Wait()
+		time.Sleep(time.Minute)
+	})
+}
+
+// A port that goes away and comes back: what could not be sent is the host's, with its cause, and probing resumes by itself.
+func TestPortGoesAndComesBack(t *testing.T) {
+	s, err := scenario.Load("healthy")
+	require.NoError(t, err)
+	s.Timeline = scenario.Timeline{Events: []scenario.Event{{From: scenario.Duration(3 * time.Second), For: scenario.Duration(3 * time.Second), Unplug: "ticket-03/eth0"}}}
+	site, err := simulated.Build(s, simulated.Options{})
+	require.NoError(t, err)
+	defer site.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	w := watch.New(ctx, watch.Config{Machine: site.Machine()})
+	for i, a := range []string{"127.0.0.1", "172.27.40.1", "203.0.113.80"} {
+		w.Add(watch.Spec{Target: parse(a), Zone: []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}[i], Rank: i + 1, Interval: 200 * time.Millisecond})
+	}
+	time.Sleep(10 * time.Second)
+	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+		outages := l.Outages()
+		if assert.Len(t, outages, 1) {
+			assert.Equal(t, fault.Host, outages[0].Zone)
+			assert.Equal(t, "eth0 had no signal", outages[0].Evidence())
+			assert.InDelta(t, 3, outages[0].Length().Seconds(), 1.5)
+		}
+		last, _ := subjects[2].Record.Last()
+		assert.Equal(t, series.Replied, last.Fate)
+		assert.Greater(t, last.At, now-2*time.Second)
+	})
+}

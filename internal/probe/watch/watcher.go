@@ -241,6 +241,15 @@ func (w *Watcher) Change(id int, f func(*Spec)) {
 	}
 }
 
+// Rename calls a target otherwise.
+func (w *Watcher) Rename(id int, label string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if x := w.subject(id); x != nil {
+		x.Label = label
+	}
+}
+
 // Pause stops asking a target, or goes on.
 func (w *Watcher) Pause(id int, paused bool) {
 	w.mu.Lock()
