@@ -78,7 +78,7 @@ func TestFlowsShowBranches(t *testing.T) {
 	voices := func(method probe.TraceMethod, flows, rounds int) (most int) {
 		track := &path.Track{To: bookings}
 		var mu sync.Mutex
-		_, err := probe.Trace(within(t, 20*time.Second), e, probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: method, First: 1, Last: 12, Patience: 500 * time.Millisecond, Flows: flows, Rounds: rounds, Interval: 50 * time.Millisecond}, func(s path.Seen) {
+		_, err := probe.Trace(within(t, 20*time.Second), e, probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: method, First: 1, Last: 12, Patience: 3 * time.Second, Flows: flows, Rounds: rounds, Interval: 50 * time.Millisecond}, func(s path.Seen) {
 			mu.Lock()
 			defer mu.Unlock()
 			track.Add(s)

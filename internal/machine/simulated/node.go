@@ -146,7 +146,7 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 	}
 	rule, hit := match(n.spec.Filter, chain, v)
 	if !hit {
-		return frame, forMe || !n.balance(frame, v)
+		return frame, forMe || !n.passOn(frame, v)
 	}
 	if rule.Action != "drop" {
 		n.complain(p, frame, v, rule.Action)

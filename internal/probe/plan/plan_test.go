@@ -96,7 +96,7 @@ func TestDeadlineCountsAsWithheld(t *testing.T) {
 	require.NoError(t, err)
 	assert.Less(t, time.Since(began), time.Second)
 	assert.Equal(t, verdict.Undetermined, r.Zone, "a third of a second is too short to call anybody silent")
-	assert.NotEqual(t, verdict.Certain, r.Confidence)
+	assert.NotEqual(t, verdict.Certain, r.Confidence, r.Sentence)
 	assert.Contains(t, set.Withheld, evidence.Withheld{Kind: evidence.ServiceConnect, Why: "was cut short by the deadline"})
 	assert.Empty(t, set.Open)
 }
@@ -184,7 +184,7 @@ func TestPortThatVanishesDuringTheRun(t *testing.T) {
 	set, r, err := plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
 	assert.NotEqual(t, verdict.None, r.Zone)
-	assert.NotEqual(t, verdict.Certain, r.Confidence)
+	assert.NotEqual(t, verdict.Certain, r.Confidence, r.Sentence)
 	assert.True(t, set.IsWithheld(evidence.SegmentFrames))
 }
 

@@ -1,0 +1,91 @@
+//go:build linux
+
+package namespaces_test
+
+import (
+	"context"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/blame"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/series"
+	"passepartout/internal/core/target"
+	"passepartout/internal/machine/linux"
+	"passepartout/internal/probe"
+	"passepartout/internal/probe/watch"
+	"passepartout/internal/scenario"
+	"passepartout/internal/scenario/namespaces"
+
+	"github.com/vishvananda/netlink"
+)
+
+// Names move on both grounds when the timeline says so, and their time to live is the one that the site gives.
+func TestNamesMoveOnBothGrounds(t *testing.T) {
+	s, err := scenario.Load("target-moves")
+	require.NoError(t, err)
+	s.Timeline.Repeat = 0
+	s.Timeline.Events[0].From, s.Timeline.Events[0].For = scenario.Duration(2*time.Second), 0
+	for _, g := range grounds(t, s) {
+		ask := func() evidence.Lookup {
+			return probe.Lookup(t.Context(), g.machine, netip.MustParseAddr("172.27.40.2"), "bookings.kittiwake.example", "A")
+		}
+		first := ask()
+		assert.Equal(t, []netip.Addr{netip.MustParseAddr("203.0.113.80")}, first.Addresses, g.name)
+		assert.Equal(t, 2*time.Second, first.Life, g.name)
+		assert.Eventually(t, func() bool {
+			a := ask().Addresses
+			return len(a) == 1 && a[0] == netip.MustParseAddr("203.0.113.81")
+		}, 8*time.Second, 100*time.Millisecond, g.name)
+	}
+}
+
+// On the kernel ground a port that is switched off mid-run is the host's outage with its cause, and probing resumes by itself.
+func TestPortSwitchedOffMidRun(t *testing.T) {
+	if why := namespaces.Unavailable(); why != "" {
+		t.Skip(why)
+	}
+	s, err := scenario.Load("healthy")
+	require.NoError(t, err)
+	lab, err := namespaces.Build(s)
+	require.NoError(t, err)
+	defer lab.Close()
+	m, err := linux.New()
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	w := watch.New(ctx, watch.Config{Machine: lab.Inside(m)})
+	for i, a := range []string{"127.0.0.1", "172.27.40.1"} {
+		to, _ := target.Parse(a)
+		w.Add(watch.Spec{Target: to, Zone: []fault.Zone{fault.Host, fault.LocalSubnet}[i], Rank: i + 1, Interval: 200 * time.Millisecond})
+	}
+	port := func(change func(netlink.Link) error) {
+		require.NoError(t, lab.On("ticket-03", func() error {
+			link, err := netlink.LinkByName("eth0")
+			if err != nil {
+				return err
+			}
+			return change(link)
+		}))
+	}
+	time.Sleep(2500 * time.Millisecond)
+	port(netlink.LinkSetDown)
+	time.Sleep(3 * time.Second)
+	port(netlink.LinkSetUp)
+	time.Sleep(5 * time.Second)
+	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+		if all := l.Outages(); assert.Len(t, all, 1) {
+			assert.Equal(t, fault.Host, all[0].Zone)
+			assert.Contains(t, all[0].Evidence(), "eth0 was switched off")
+		}
+		gw := subjects[1].Record
+		assert.Greater(t, gw.Counts().NotSent, 5, "the machine knows no way there")
+		last, _ := gw.Last()
+		assert.Equal(t, series.Replied, last.Fate, "and probing went on by itself")
+	})
+}
