@@ -33,7 +33,8 @@ func TestScreenReach(t *testing.T) {
 			x.tmux("send-keys", "-l", " whole fast")
 			x.press("Enter")
 			x.see(`"fast" is not known here`)
-			x.press("Escape")
+			x.press("Escape") // and p only when it is done: together they would be one key
+			x.see("how it is asked")
 			x.press("p")
 			x.see("paused")
 			x.press("x")

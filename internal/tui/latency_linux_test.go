@@ -20,6 +20,9 @@ import (
 
 // TestKeyLatency measures from a key to the frame that answers it, in the program itself, while 50 targets are probed; and what four targets cost.
 func TestKeyLatency(t *testing.T) {
+	if testing.Short() {
+		t.Skip("measures")
+	}
 	s, err := scenario.Load("healthy")
 	require.NoError(t, err)
 	site, err := simulated.Build(s, simulated.Options{})

@@ -50,10 +50,20 @@ func type_(m *model, text string) {
 func shows(t *testing.T, m *model, wants ...string) {
 	t.Helper()
 	for _, want := range wants {
-		if !assert.Eventually(t, func() bool { return strings.Contains(text(m), want) }, 12*time.Second, 50*time.Millisecond, want) {
-			t.Log(text(m))
+		if !eventually(m, want, 15*time.Second) {
+			assert.Fail(t, "not on the screen", "%q\n%s", want, text(m))
 		}
 	}
+}
+
+// eventually waits in the caller's own goroutine: a model belongs to one.
+func eventually(m *model, want string, within time.Duration) bool {
+	for began := time.Now(); time.Since(began) < within; time.Sleep(50 * time.Millisecond) {
+		if strings.Contains(text(m), want) {
+			return true
+		}
+	}
+	return false
 }
 
 func TestReachView(t *testing.T) {
@@ -108,7 +118,7 @@ func TestReachLaysALossToItsZone(t *testing.T) {
 	for _, x := range []int{1, 2, 3, 4, 5, 6} {
 		m.reach.watcher.Change(x, func(s *watch.Spec) { s.Interval = 200 * time.Millisecond })
 	}
-	require.Eventually(t, func() bool { return strings.Contains(text(m), "did not") }, 40*time.Second, 200*time.Millisecond)
+	require.True(t, eventually(m, "did not", 40*time.Second))
 	shows(t, m, "local subnet", "loopback answered throughout; pier-gw, ", "lost", "├")
 	press(m, "1")
 	shows(t, m, "Watched since", "1 outage")

@@ -297,7 +297,11 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 				if worst == "" || !remark.Harmless {
 					worst = m.remarkWords(s, p, remark)
 				}
-				if !remark.Harmless {
+				switch {
+				case remark.Harmless:
+				case remark.ID == "path-slow":
+					state, through = verdict.Strained, "slow"
+				default:
 					state = verdict.Broken
 				}
 				if remark.ID == "path-ends" || remark.ID == "refused" {
@@ -311,10 +315,16 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 		r.at(46).put(t.state[state], strands[state]+" "+through)
 		if worst != "" && !open { // unfolded, it stands at its station
 			style := t.faint
-			if state == verdict.Broken {
-				style = t.state[verdict.Broken]
+			if state == verdict.Broken || state == verdict.Strained {
+				style = t.state[state]
 			}
-			r.at(max(r.width+3, 70)).put(style, worst)
+			if m.width < 110 { // a row of its own where there is no room beside it
+				rows = append(rows, r.cut(m.width))
+				r = &row{}
+				r.at(6).put(style, fit(worst, m.width-7))
+			} else {
+				r.at(max(r.width+3, 70)).put(style, worst)
+			}
 		}
 		rows = append(rows, r.cut(m.width))
 		if open {
