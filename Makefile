@@ -18,7 +18,7 @@ check: ## what every change must pass besides the tests
 	go vet ./...
 	go tool staticcheck ./...
 
-bench: ## prints the figures that the project promises (RUNS=20 by default; about a quarter of an hour)
+bench: ## prints the figures that the project promises (RUNS=20 by default; about an hour)
 	sh scripts/test-tools.sh
 	go test -count=1 -parallel 6 -timeout 90m -v -run 'TestSimulatedGround|TestKernelGround|TestUserNamespace' ./internal/scenario/namespaces -runs $(RUNS) | grep -E '^(simulated|kernel|user namespace|   wrong)|^(ok|FAIL)'
 	go test -count=1 -v -run 'TestRoundTripAgainstCapture' ./internal/machine/linux | grep -E '^round trip|^(ok|FAIL)'
