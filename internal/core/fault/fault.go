@@ -18,6 +18,8 @@ type Fault struct {
 	Needs []evidence.Kind // what it must know to be cleared or confirmed
 	// OnSilence: it is told by what does not come back. While packets of all sorts are lost nearer by, that proves nothing.
 	OnSilence bool
+	// OfQuality: it stands in the way also of a target that is reached. All others then do not.
+	OfQuality bool
 	Judge     func(*Pass) Finding
 }
 

@@ -75,6 +75,14 @@ func TestQuality(t *testing.T) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
 			s.Sizings = sizes(whole, hole)
 		}, verdict.LocalSubnet, "segment-lossy", verdict.Certain, "", nil},
+		{"what is wrong and was not in the way stays aside", func(s *evidence.Set) {
+			s.Loopback[0].Reply = Silence()
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
+		}, verdict.Beyond, "path-lossy", verdict.Certain, "", nil},
+		{"and is not the verdict while that is measured", func(s *evidence.Set) {
+			s.Loopback[0].Reply = Silence()
+			s.Open = []evidence.Kind{evidence.LossProbes}
+		}, verdict.Beyond, "", verdict.Maybe, "", nil},
 		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.Beyond, "", verdict.Maybe, "Not yet known", nil},
 		{"measured enough, though the gateway is still asked", func(s *evidence.Set) { Measured(s); s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.None, "", verdict.Certain, "", nil},
 	} {

@@ -102,7 +102,8 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	}
 	usable := p.InOrder()
 	holding := holding(r.Suspects)
-	inTheWay := slices.DeleteFunc(slices.Clone(holding), func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes })
+	reached := p.Usable() == fault.Yes
+	inTheWay := slices.DeleteFunc(slices.Clone(holding), func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes || reached && !s.Fault.OfQuality })
 	switch {
 	case usable == fault.Yes:
 		r.healthy(p, holding)

@@ -116,10 +116,11 @@ func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struc
 		return
 	}
 	var stations []netip.Addr
+	reached := false
 	for began := time.Now(); time.Since(began) < traceAgain+tracePatience; {
 		r.look(func(s *evidence.Set) {
 			if t, ok := s.TrailTo(a); ok {
-				stations = stations[:0]
+				stations, reached = stations[:0], t.Reached
 				for _, st := range t.Stations {
 					if st.From.IsValid() && st.From != a && !slices.Contains(stations, st.From) {
 						stations = append(stations, st.From)
@@ -127,7 +128,7 @@ func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struc
 				}
 			}
 		})
-		if len(stations) > 2 && time.Since(began) > tracePatience || !probe.Sleep(ctx, 50*time.Millisecond) {
+		if reached || len(stations) > 2 && time.Since(began) > tracePatience || !probe.Sleep(ctx, 50*time.Millisecond) {
 			break
 		}
 	}
