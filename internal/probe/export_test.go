@@ -16,3 +16,6 @@ func ReadAnswer(b []byte) (evidence.Lookup, bool) {
 	read(&out, m)
 	return out, true
 }
+
+// EchoPayload is what an echo request of that size, number and flow carries.
+var EchoPayload = echoPayload
