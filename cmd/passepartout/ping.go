@@ -105,10 +105,7 @@ func (f *flags) pingCommand() *cobra.Command {
 			if err := errors.Join(q.check(cmd), f.checkDrawing(q.draw)); err != nil {
 				return err
 			}
-			if len(args) <= 1 {
-				return f.ping(cmd.Context(), q, args, args)
-			}
-			return f.ping(cmd.Context(), q, args[:1], args)
+			return f.ping(cmd.Context(), q, args[:min(len(args), 1)], args)
 		},
 	}
 	cmd.Flags().IntVar(&q.spec.Count, "count", 10, "how many probes to each")

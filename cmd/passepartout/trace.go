@@ -11,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/path"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
@@ -78,7 +77,7 @@ func (f *flags) traceCommand() *cobra.Command {
 			case method == probe.TraceICMP && !a.machine.Permissions().Echo.Granted:
 				return fmt.Errorf("--method icmp: %s; try udp, or %s", a.machine.Permissions().Echo.Why, a.machine.Permissions().Echo.Mend)
 			}
-			track := &path.Track{To: a.address, Method: string(method), OnLink: a.onLink}
+			track := &path.Track{To: a.address, Method: string(method), OnLink: a.endpoint.OnLink}
 			var mu sync.Mutex
 			began := time.Now()
 			apart, err := probe.Trace(ctx, a.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(a.address, a.target.Port), Method: method, First: 1, Last: longestTrace,
@@ -116,10 +115,6 @@ func (f *flags) traceCommand() *cobra.Command {
 	cmd.Flags().StringVar(&q.method, "method", "", "icmp, udp or tcp; tcp when the target has a port, else icmp")
 	f.bindDrawing(cmd, &q.draw)
 	return cmd
-}
-
-func (a asked) onLink(addr netip.Addr) bool {
-	return slices.ContainsFunc(a.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(addr) })
 }
 
 func speakers(t *path.Track) (out []netip.Addr) {

@@ -46,8 +46,8 @@ func AskDatagram(ctx context.Context, m machine.Machine, q DatagramQuestion) evi
 }
 
 // AskConnect opens a connection and closes it at once.
-func AskConnect(ctx context.Context, m machine.Machine, to netip.AddrPort, iface string) evidence.Reply {
-	conn, r := m.Connect(ctx, machine.ConnectConfig{To: to, Interface: iface})
+func AskConnect(ctx context.Context, m machine.Machine, c machine.ConnectConfig) evidence.Reply {
+	conn, r := m.Connect(ctx, c)
 	if conn != nil {
 		conn.Close()
 	}

@@ -123,11 +123,7 @@ func openHops(e *Echoer, to netip.AddrPort, method TraceMethod, number int) (hop
 	case method == TraceTCP && errors.Is(err, fs.ErrPermission):
 		return hopAsker{apart: true, close: func() {}, send: func(hop int) waiting {
 			return func(ctx context.Context) evidence.Reply {
-				conn, r := e.m.Connect(ctx, machine.ConnectConfig{To: to, HopLimit: hop, Interface: e.iface})
-				if conn != nil {
-					conn.Close()
-				}
-				return r
+				return AskConnect(ctx, e.m, machine.ConnectConfig{To: to, HopLimit: hop, Interface: e.iface})
 			}
 		}}, nil
 	}

@@ -6,7 +6,6 @@ import (
 	"sync"
 	"time"
 
-	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/path"
 	"passepartout/internal/probe"
 )
@@ -51,7 +50,7 @@ func (m *model) trace(to netip.AddrPort, method probe.TraceMethod, flows int) *t
 	ctx, cancel := context.WithCancel(m.ctx)
 	e := m.set.Endpoint
 	t := &tracing{cancel: cancel, began: time.Now(), to: to, method: method, flows: flows, names: map[netip.Addr]string{},
-		track: &path.Track{To: to.Addr(), Method: string(method), OnLink: func(a netip.Addr) bool { return onEndpoint(e, a) }}}
+		track: &path.Track{To: to.Addr(), Method: string(method), OnLink: e.OnLink}}
 	for _, n := range m.set.Names {
 		t.names[n.Address] = n.Name
 	}
@@ -205,14 +204,4 @@ func (t *tracing) kept() *tracing {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return &tracing{label: "as at " + time.Now().Format("15:04:05"), began: t.began, to: t.to, method: t.method, flows: t.flows, track: t.track.Clone(), apart: t.apart, names: t.names}
-}
-
-// onEndpoint reports whether an address is on a segment of the machine.
-func onEndpoint(e *endpoint.Endpoint, a netip.Addr) bool {
-	for _, i := range e.Interfaces {
-		if i.OnLink(a) {
-			return true
-		}
-	}
-	return false
 }

@@ -164,3 +164,8 @@ func (e *Endpoint) Choose() (string, bool) {
 	}
 	return best, best != ""
 }
+
+// OnLink reports whether an address lies on a segment of any of the machine's interfaces.
+func (e *Endpoint) OnLink(a netip.Addr) bool {
+	return slices.ContainsFunc(e.Interfaces, func(i Interface) bool { return i.OnLink(a) })
+}

@@ -3,7 +3,6 @@ package plan
 import (
 	"context"
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
@@ -158,11 +157,8 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 
 func (r *run) connect(ctx context.Context, to netip.AddrPort, passed chan<- time.Duration) {
 	ask, cancel := context.WithTimeout(ctx, connectPatience)
-	conn, reply := r.Machine.Connect(ask, machine.ConnectConfig{To: to})
+	reply := probe.AskConnect(ask, r.Machine, machine.ConnectConfig{To: to})
 	cancel()
-	if conn != nil {
-		conn.Close()
-	}
 	if ctx.Err() != nil && !reply.Came() {
 		return
 	}
@@ -237,7 +233,7 @@ func (r *run) trace(ctx context.Context, to netip.Addr, last int) {
 func (r *run) traceResolvers(ctx context.Context, servers []netip.Addr) {
 	const most = 2
 	for _, a := range servers {
-		if !r.Families.Allows(a) || slices.ContainsFunc(r.endpoint.Interfaces, func(i endpoint.Interface) bool { return i.OnLink(a) }) {
+		if !r.Families.Allows(a) || r.endpoint.OnLink(a) {
 			continue
 		}
 		route, err := r.Machine.Route(ctx, a, "")

@@ -31,25 +31,20 @@ func (r *run) record(b evidence.Burst) {
 	r.add(func(s *evidence.Set) { s.Bursts = append(s.Bursts, b) })
 }
 
-// burst measures loss and delay to an address; over is closed when it is known not to answer echo. It is false when nothing could be counted.
-func (r *run) burst(ctx context.Context, a netip.Addr, apart time.Duration, over <-chan struct{}) (evidence.Burst, bool) {
+// burst measures loss and delay to an address: twenty probes, and forty more where any was lost. over is closed when it is known not to answer
+// echo. It is false when nothing could be counted.
+func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (evidence.Burst, bool) {
 	if !r.allowed.Echo.Granted {
 		return evidence.Burst{}, false
 	}
-	ask := func(n int) (evidence.Burst, bool) {
-		return probe.EchoBurst(ctx, r.echoer, probe.BurstQuestion{To: a, Count: n, Apart: apart, Enough: over, Grace: grace})
-	}
-	return r.twice(ctx, ask)
-}
-
-// twice asks twenty times, and forty times more where any was lost.
-func (r *run) twice(ctx context.Context, ask func(int) (evidence.Burst, bool)) (evidence.Burst, bool) {
-	b, ok := ask(burstCount)
+	q := probe.BurstQuestion{To: a, Count: burstCount, Apart: burstApart, Enough: over, Grace: grace}
+	b, ok := probe.EchoBurst(ctx, r.echoer, q)
 	if !ok || b.Received == 0 {
 		return b, false // it does not answer, or is not there: that is told elsewhere
 	}
 	if b.Received < b.Sent {
-		more, ok := ask(burstMore)
+		q.Count = burstMore
+		more, ok := probe.EchoBurst(ctx, r.echoer, q)
 		if !ok {
 			return b, false
 		}
@@ -68,7 +63,7 @@ func suspicious(b evidence.Burst) bool {
 
 // gatewayQuality asks a second neighbour as well when the gateway loses: one that does so alone keeps to a ration.
 func (r *run) gatewayQuality(ctx context.Context, gw netip.Addr, over <-chan struct{}) {
-	b, ok := r.burst(ctx, gw, burstApart, over)
+	b, ok := r.burst(ctx, gw, over)
 	if !ok || !suspicious(b) {
 		return
 	}
@@ -111,7 +106,7 @@ func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
 // targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows alike only
 // to those who are asked at the same time. Where does it begin?
 func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struct{}) {
-	b, ok := r.burst(ctx, a, burstApart, over)
+	b, ok := r.burst(ctx, a, over)
 	if !ok || !suspicious(b) {
 		return
 	}

@@ -227,7 +227,7 @@ func (w *Watcher) askApart(ctx context.Context, x *Subject, p *wait) {
 		defer p.cancel()
 		var r evidence.Reply
 		if spec.Method == Connect {
-			r = probe.AskConnect(ctx, w.Machine, spec.Target.WithAddr(to), w.Interface)
+			r = probe.AskConnect(ctx, w.Machine, machine.ConnectConfig{To: spec.Target.WithAddr(to), Interface: w.Interface})
 		} else {
 			e, _ := w.echoer.AskEcho(ctx, probe.EchoQuestion{To: to, Size: spec.Octets()})
 			r = e.Reply

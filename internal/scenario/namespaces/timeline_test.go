@@ -16,11 +16,9 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
-	"passepartout/internal/machine/linux"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/scenario"
-	"passepartout/internal/scenario/namespaces"
 
 	"github.com/vishvananda/netlink"
 )
@@ -47,19 +45,10 @@ func TestNamesMoveOnBothGrounds(t *testing.T) {
 
 // On the kernel ground a port that is switched off mid-run is the host's outage with its cause, and probing resumes by itself.
 func TestPortSwitchedOffMidRun(t *testing.T) {
-	if why := namespaces.Unavailable(); why != "" {
-		t.Skip(why)
-	}
-	s, err := scenario.Load("healthy")
-	require.NoError(t, err)
-	lab, err := namespaces.Build(s)
-	require.NoError(t, err)
-	defer lab.Close()
-	m, err := linux.New()
-	require.NoError(t, err)
+	lab, m := healthyLab(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	w := watch.New(ctx, watch.Config{Machine: lab.Inside(m)})
+	w := watch.New(ctx, watch.Config{Machine: m})
 	for i, a := range []string{"127.0.0.1", "172.27.40.1"} {
 		to, _ := target.Parse(a)
 		w.Add(watch.Spec{Target: to, Zone: []fault.Zone{fault.Host, fault.LocalSubnet}[i], Rank: i + 1, Interval: 200 * time.Millisecond})

@@ -46,12 +46,28 @@ func grounds(t *testing.T, s *scenario.Scenario) []standing {
 		t.Log("no kernel ground:", why)
 		return out
 	}
+	lab, m := inLab(t, s)
+	return append(out, standing{"kernel", m, lab.Began})
+}
+
+// inLab builds a site in the kernel, and gives the live machine at its endpoint.
+func inLab(t *testing.T, s *scenario.Scenario) (*namespaces.Lab, machine.Machine) {
 	lab, err := namespaces.Build(s)
 	require.NoError(t, err)
 	t.Cleanup(lab.Close)
 	m, err := linux.New()
 	require.NoError(t, err)
-	return append(out, standing{"kernel", lab.Inside(m), lab.Began})
+	return lab, lab.Inside(m)
+}
+
+// healthyLab is the demonstration site in the kernel; the test is skipped where that cannot be.
+func healthyLab(t *testing.T) (*namespaces.Lab, machine.Machine) {
+	if why := namespaces.Unavailable(); why != "" {
+		t.Skip(why)
+	}
+	s, err := scenario.Load("healthy")
+	require.NoError(t, err)
+	return inLab(t, s)
 }
 
 // TestAttribution watches a fault that comes and goes in alternating zones for a whole round of its timeline, and counts the intervals that were laid
@@ -188,23 +204,14 @@ func TestLongTrace(t *testing.T) {
 
 // TestManyTargets measures what watching costs, beside a bare timer loop in the same run.
 func TestManyTargets(t *testing.T) {
-	if why := namespaces.Unavailable(); why != "" {
-		t.Skip(why)
-	}
-	s, err := scenario.Load("healthy")
-	require.NoError(t, err)
-	lab, err := namespaces.Build(s)
-	require.NoError(t, err)
-	defer lab.Close()
-	m, err := linux.New()
-	require.NoError(t, err)
+	_, m := healthyLab(t)
 	const seconds = 8
 	perTarget := map[int]float64{}
 	for _, n := range []int{20, 200, 2000} {
 		ctx, cancel := context.WithCancel(t.Context())
 		var mu sync.Mutex
 		var late []time.Duration
-		w := watch.New(ctx, watch.Config{Machine: lab.Inside(m), Late: func(d time.Duration) { mu.Lock(); late = append(late, d); mu.Unlock() }})
+		w := watch.New(ctx, watch.Config{Machine: m, Late: func(d time.Duration) { mu.Lock(); late = append(late, d); mu.Unlock() }})
 		for i := range n {
 			to, _ := target.Parse(fmt.Sprintf("127.0.%d.%d", i/250, i%250+1))
 			w.Add(watch.Spec{Target: to, Interval: time.Second})
