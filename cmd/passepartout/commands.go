@@ -49,7 +49,7 @@ Without a command it opens full-screen on this machine.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
-	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.demoCommand())
+	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.demoCommand())
 	return root
 }
 

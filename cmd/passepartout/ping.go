@@ -18,7 +18,6 @@ import (
 	"passepartout/internal/machine"
 	"passepartout/internal/nap"
 	"passepartout/internal/probe"
-	"passepartout/internal/probe/plan"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
@@ -53,8 +52,8 @@ func (f *flags) ask(ctx context.Context, args []string) (a asked, err error) {
 	if a.endpoint, err = a.machine.Read(ctx); err != nil {
 		return a, err
 	}
-	if _, ok := a.endpoint.Interface(f.iface); f.iface != "" && !ok {
-		return a, fmt.Errorf("%w: %q", plan.ErrNoInterface, f.iface)
+	if err = a.endpoint.Check(f.iface); err != nil {
+		return a, err
 	}
 	addrs, _, err := probe.Resolve(ctx, a.machine, a.endpoint, a.target, f.families())
 	if err != nil {

@@ -4,6 +4,8 @@ package endpoint
 import (
 	"net/netip"
 	"time"
+
+	"passepartout/internal/core/lease"
 )
 
 // Endpoint is everything that was read of a machine at one moment. It is a value to be looked at, not changed.
@@ -16,7 +18,9 @@ type Endpoint struct {
 	Resolvers  []Resolver
 	Search     []string    // the search list of resolv.conf
 	Hosts      []HostsLine // the hosts file
-	Remarks    []string    // what could not be read, or was nonsense, in one line each
+	Leases     []lease.Lease
+	LeaseFlaws []lease.Flaw // files of leases that could not be read
+	Remarks    []string     // what could not be read, or was nonsense, in one line each
 }
 
 // Interface is one network port, real or virtual.

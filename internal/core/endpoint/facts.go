@@ -1,10 +1,13 @@
 package endpoint
 
 import (
+	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 
+	"passepartout/internal/core/lease"
 	"passepartout/internal/core/subnet"
 )
 
@@ -16,6 +19,21 @@ func (e *Endpoint) Interface(name string) (*Interface, bool) {
 		}
 	}
 	return nil, false
+}
+
+// ErrNoInterface is the error for an interface that the machine does not have.
+var ErrNoInterface = errors.New("no such interface")
+
+// Check refuses a name that no interface of the machine has; the empty name means any.
+func (e *Endpoint) Check(name string) error {
+	if _, ok := e.Interface(name); ok || name == "" {
+		return nil
+	}
+	var names []string
+	for _, i := range e.Interfaces {
+		names = append(names, i.Name)
+	}
+	return fmt.Errorf("%w: %q; this machine has %s", ErrNoInterface, name, strings.Join(names, ", "))
 }
 
 // mainTable is the routing table that is used where no rule says otherwise (RT_TABLE_MAIN).
@@ -169,3 +187,43 @@ func (e *Endpoint) Choose() (string, bool) {
 func (e *Endpoint) OnLink(a netip.Addr) bool {
 	return slices.ContainsFunc(e.Interfaces, func(i Interface) bool { return i.OnLink(a) })
 }
+
+// TakeLeases takes in what the clients' files say, and decides by the kernel's addresses which of them is in force. An address that a lease in force
+// names is not set by hand, though it may look static: leases without an end leave no lifetime.
+func (e *Endpoint) TakeLeases(found []lease.Lease, flaws []lease.Flaw) {
+	var held []lease.Held
+	for _, i := range e.Interfaces {
+		for _, a := range i.Addresses {
+			if a.Prefix.Addr().Is4() && subnet.KindOf(a.Prefix.Addr()).Routable() {
+				h := lease.Held{Interface: i.Name, Index: i.Index, Address: a.Prefix}
+				if a.Limited {
+					h.Expires = e.At.Add(a.Valid)
+				}
+				held = append(held, h)
+			}
+		}
+	}
+	for i := range found { // numbers of interfaces that have no address now
+		for _, known := range e.Interfaces {
+			if found[i].Interface == "" && found[i].Index == known.Index {
+				found[i].Interface = known.Name
+			}
+		}
+	}
+	e.Leases, e.LeaseFlaws = lease.Settle(found, held, e.At), flaws
+	for _, l := range e.Leases {
+		if !l.InForce || l.Client == "" {
+			continue
+		}
+		for i := range e.Interfaces {
+			for k := range e.Interfaces[i].Addresses {
+				if a := &e.Interfaces[i].Addresses[k]; e.Interfaces[i].Name == l.Interface && a.Prefix.Addr() == l.Terms.Address {
+					a.Origin = ByDHCP
+				}
+			}
+		}
+	}
+}
+
+// Lease gives the lease in force of an interface.
+func (e *Endpoint) Lease(iface string) (lease.Lease, bool) { return lease.For(e.Leases, iface) }

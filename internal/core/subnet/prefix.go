@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"math/bits"
 	"net/netip"
 )
 
@@ -46,6 +47,17 @@ func Size(p netip.Prefix) float64 {
 		n -= 2
 	}
 	return n
+}
+
+// LengthOf is the prefix length of an IPv4 mask; false if its ones are not together at its beginning.
+func LengthOf(mask netip.Addr) (int, bool) {
+	if !mask.Is4() {
+		return 0, false
+	}
+	b := mask.As4()
+	v := binary.BigEndian.Uint32(b[:])
+	n := bits.LeadingZeros32(^v)
+	return n, v<<n == 0
 }
 
 // Mask writes an IPv4 prefix length as a dotted mask; for IPv6, where there is no such form, as "/64".

@@ -17,6 +17,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/leasefile"
 	"passepartout/internal/machine"
 )
 
@@ -61,6 +62,7 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	}
 	e.Neighbours = neighbours
 	readFiles(e)
+	e.TakeLeases(leasefile.Read(os.DirFS("/")))
 	return e, ctx.Err()
 }
 

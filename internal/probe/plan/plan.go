@@ -30,9 +30,6 @@ type Config struct {
 	Thorough  bool // go on after the verdict is settled, until everything has been asked: for a screen
 }
 
-// ErrNoInterface is the error for an interface that the machine does not have.
-var ErrNoInterface = errors.New("no such interface")
-
 // Run gathers evidence until the verdict is settled or ctx ends, whichever comes first. onChange, if not nil, is called from one goroutine
 // with what is known so far, at most every 25 ms. The result is judged from everything gathered.
 func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Result)) (*evidence.Set, verdict.Result, error) {
@@ -121,10 +118,8 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.endpoint, r.acted, r.traced, r.silence = e, map[netip.Addr]bool{}, map[netip.Addr]bool{}, make(chan struct{})
 	r.allowed = r.Machine.Permissions()
-	if r.Interface != "" {
-		if _, ok := e.Interface(r.Interface); !ok {
-			return fmt.Errorf("%w: %q; this machine has %s", ErrNoInterface, r.Interface, interfaceNames(e))
-		}
+	if err := e.Check(r.Interface); err != nil {
+		return err
 	}
 	r.iface = r.chooseInterface(ctx)
 	r.add(func(s *evidence.Set) {
@@ -139,17 +134,6 @@ func (r *run) start(ctx context.Context) error {
 	r.step(func() { r.waitForSilence(ctx) }, evidence.SegmentFrames)
 	r.startNames(ctx)
 	return nil
-}
-
-func interfaceNames(e *endpoint.Endpoint) string {
-	out := ""
-	for i, iface := range e.Interfaces {
-		if i > 0 {
-			out += ", "
-		}
-		out += iface.Name
-	}
-	return out
 }
 
 // chooseInterface takes the one that was named, else the one through which the target is reached, else the most likely.

@@ -84,7 +84,7 @@ func TestUnknownInterface(t *testing.T) {
 	c := config(t, "healthy", nil)
 	c.Interface = "eth7"
 	_, _, err := plan.Run(t.Context(), c, nil)
-	require.ErrorIs(t, err, plan.ErrNoInterface)
+	require.ErrorIs(t, err, endpoint.ErrNoInterface)
 	assert.ErrorContains(t, err, "lo, eth0", "it names those that there are")
 }
 

@@ -1,0 +1,131 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/netip"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"passepartout/internal/capture"
+	"passepartout/internal/core/dhcp"
+	"passepartout/internal/report"
+)
+
+// exchanging are the dhcp command's own flags.
+type exchanging struct {
+	read                              string
+	client, host, address, relay, xid string
+}
+
+func (q *exchanging) filter() (f dhcp.Filter, err error) {
+	ok := true
+	if q.client != "" {
+		if f.Client, ok = dhcp.ParseHardware(q.client); !ok {
+			return f, fmt.Errorf("--client %q: give a hardware address such as 02:00:00:00:10:17", q.client)
+		}
+	}
+	for flag, x := range map[string]struct {
+		text string
+		to   *netip.Addr
+	}{"--address": {q.address, &f.Address}, "--relay": {q.relay, &f.Relay}} {
+		if x.text == "" {
+			continue
+		}
+		if *x.to, err = netip.ParseAddr(x.text); err != nil || !x.to.Is4() {
+			return f, fmt.Errorf("%s %q: give an IPv4 address such as 172.27.40.23", flag, x.text)
+		}
+	}
+	if q.xid != "" {
+		if f.XID, f.HasXID = dhcp.ParseXID(q.xid); !f.HasXID {
+			return f, fmt.Errorf("--xid %q: give a transaction id such as 0x3903f326", q.xid)
+		}
+	}
+	f.Host = q.host
+	return f, nil
+}
+
+func (f *flags) dhcpCommand() *cobra.Command {
+	q := &exchanging{}
+	cmd := &cobra.Command{
+		Use:   "dhcp",
+		Short: "DHCP exchanges, rebuilt from a capture file",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := f.check(); err != nil {
+				return err
+			}
+			filter, err := q.filter()
+			if err != nil {
+				return err
+			}
+			return readCapture(cmd.Context(), os.Stdout, q.read, f.format, filter)
+		},
+	}
+	p := cmd.Flags()
+	p.StringVar(&q.read, "read", "", "the capture file (pcap or pcapng)")
+	p.StringVar(&q.client, "client", "", "only exchanges of this hardware address")
+	p.StringVar(&q.host, "host", "", "only those of clients whose host name has this in it")
+	p.StringVar(&q.address, "address", "", "only those about this address")
+	p.StringVar(&q.relay, "relay", "", "only those through this relay")
+	p.StringVar(&q.xid, "xid", "", "only those with this transaction id")
+	return cmd
+}
+
+// readCapture rebuilds the exchanges of a file and writes each as it ends.
+func readCapture(ctx context.Context, w io.Writer, path, format string, filter dhcp.Filter) error {
+	file, err := os.Open(path)
+	if err != nil {
+		var p *fs.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	defer file.Close()
+	if info, err := file.Stat(); err == nil && info.IsDir() {
+		return fmt.Errorf("%s: a directory; give a capture file", path)
+	}
+	out := &report.Exchanges{W: w, Format: format, File: path, Filter: filter}
+	began := false
+	begin := func() {
+		if !began {
+			began = true
+			out.Begin()
+		}
+	}
+	tracker := dhcp.NewTracker(dhcp.Config{Ended: out.Write})
+	frames, err := capture.DHCP(interruptible{ctx, file}, func(s dhcp.Sighting) { begin(); tracker.Take(s) }, func(frame int, why string) { begin(); out.Skip(frame, why) })
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	begin()
+	tracker.Close()
+	if err := out.End(frames, tracker); err != nil {
+		return err
+	}
+	if err := ctx.Err(); err != nil {
+		return fmt.Errorf("stopped after frame %d", frames)
+	}
+	if tracker.Messages == 0 {
+		return status(exitFault)
+	}
+	return nil
+}
+
+// interruptible ends a long reading when the user does.
+type interruptible struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (r interruptible) Read(b []byte) (int, error) {
+	if r.ctx.Err() != nil {
+		return 0, io.EOF
+	}
+	return r.Reader.Read(b)
+}
