@@ -101,7 +101,7 @@ func load(tree fs.FS, name string) (file, error) {
 	case info.Size() > largestOne:
 		return f, errLarge
 	}
-	f.modified = info.ModTime().UTC()
+	f.modified = info.ModTime().UTC().Truncate(time.Second) // leases count in seconds
 	f.content, err = io.ReadAll(io.LimitReader(h, largestOne))
 	return f, err
 }

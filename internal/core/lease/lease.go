@@ -164,6 +164,7 @@ func Settle(all []Lease, held []Held, now time.Time) []Lease {
 		case best >= 0:
 			l := &all[best]
 			l.InForce = true
+			l.follow(h)
 			if l.Terms.PrefixLength != 0 && l.Terms.PrefixLength != h.Address.Bits() {
 				l.Remark("the kernel has /%d, the lease /%d", h.Address.Bits(), l.Terms.PrefixLength)
 			}
@@ -205,6 +206,24 @@ func Alone(all []Lease, now time.Time) []Lease {
 	order(all)
 	return all
 }
+
+// follow takes over the kernel's end of the address where it is later than the file's: some clients do not write every renewal down, or late.
+func (l *Lease) follow(h Held) {
+	if l.Endless || l.Terms.Lease <= 0 || h.Expires.IsZero() || l.Expires.IsZero() || h.Expires.Sub(l.Expires) < fileLag {
+		return
+	}
+	shift := h.Expires.Sub(l.Expires)
+	l.Obtained, l.Expires = l.Obtained.Add(shift), h.Expires
+	for _, t := range []*time.Time{&l.T1, &l.T2} {
+		if !t.IsZero() {
+			*t = t.Add(shift)
+		}
+	}
+	l.Remark("renewed since the file was written, as the kernel's end of the address tells: the times are %s later than the file's", shift.Round(time.Second))
+}
+
+// fileLag is how much later than the file's the kernel's end must be to mean a renewal: clients round, and set the address a moment after the answer.
+const fileLag = 3 * time.Second
 
 func before(l *Lease, now time.Time) {
 	if l.Obtained.After(now.Add(clockSlack)) {

@@ -43,7 +43,7 @@ func Unavailable() string {
 			return program + " is not installed"
 		}
 	}
-	h, err := newNamespace()
+	h, err := New()
 	if err != nil {
 		return fmt.Sprintf("network namespaces are not permitted: %v", err)
 	}
@@ -51,8 +51,8 @@ func Unavailable() string {
 	return ""
 }
 
-// newNamespace makes a namespace without entering it.
-func newNamespace() (netns.NsHandle, error) {
+// New makes a network namespace without entering it.
+func New() (netns.NsHandle, error) {
 	type result struct {
 		h   netns.NsHandle
 		err error
@@ -96,7 +96,7 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	if err = os.Chmod(lab.dir, 0o755); err != nil { // a run under another user reads files here
 		return lab, err
 	}
-	if lab.hub, err = newNamespace(); err != nil {
+	if lab.hub, err = New(); err != nil {
 		return lab, err
 	}
 	if err = In(lab.hub, func() error { return sysctl("ipv6/conf/all/disable_ipv6", "1", "ipv6/conf/default/disable_ipv6", "1") }); err != nil {
@@ -110,7 +110,7 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	cables := map[string]string{} // by node/port: the end in the hub
 	number := 0
 	for _, name := range s.Site.NodeNames() {
-		if lab.nodes[name], err = newNamespace(); err != nil {
+		if lab.nodes[name], err = New(); err != nil {
 			return lab, err
 		}
 		if err = lab.wire(name, switches, cables, &number); err != nil {
