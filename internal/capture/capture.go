@@ -66,29 +66,22 @@ func Open(r io.Reader) (*Reader, error) {
 	return nil, errors.New("no capture: neither pcap nor pcapng")
 }
 
-// Next reads a frame. io.EOF is the orderly end; any other error says why the rest of the file cannot be read.
-func (r *Reader) Next() (Frame, error) {
+// Next reads a frame into f. io.EOF is the orderly end; any other error says why the rest of the file cannot be read.
+func (r *Reader) Next(f *Frame) error {
 	data, info, err := r.source.ZeroCopyReadPacketData()
 	switch {
 	case err == nil:
 	case errors.Is(err, io.EOF):
-		return Frame{}, io.EOF
+		return io.EOF
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return Frame{}, errors.New("cut short: the file ends within the frame")
+		return errors.New("cut short: the file ends within the frame")
 	default:
-		return Frame{}, fmt.Errorf("damaged here, and not readable any further (%w)", err)
+		return fmt.Errorf("damaged here, and not readable any further (%w)", err)
 	}
 	r.number++
-	f := Frame{Number: r.number, At: info.Timestamp, Link: r.link, Data: data, Cut: info.CaptureLength < info.Length}
-	if r.mixed {
-		link, known := layers.LinkType(0), false
-		if len(info.AncillaryData) > 0 {
-			link, known = info.AncillaryData[0].(layers.LinkType)
-		}
-		if !known {
-			return f, nil
-		}
-		f.Link = link
+	f.Number, f.At, f.Link, f.Data, f.Cut = r.number, info.Timestamp, r.link, data, info.CaptureLength < info.Length
+	if r.mixed && len(info.AncillaryData) > 0 {
+		f.Link, _ = info.AncillaryData[0].(layers.LinkType)
 	}
-	return f, nil
+	return nil
 }

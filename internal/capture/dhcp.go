@@ -23,8 +23,10 @@ func DHCP(r io.Reader, take func(dhcp.Sighting), skip func(frame int, why string
 		return 0, err
 	}
 	d := newDecoder()
+	var f Frame // both are used again for each frame: most are about something else, and must cost nothing
+	var s dhcp.Sighting
 	for {
-		f, err := file.Next()
+		err := file.Next(&f)
 		switch {
 		case errors.Is(err, io.EOF):
 			return frames, nil
@@ -33,7 +35,7 @@ func DHCP(r io.Reader, take func(dhcp.Sighting), skip func(frame int, why string
 			return frames, nil
 		}
 		frames++
-		s, why, ok := d.decode(f)
+		why, ok := d.decode(&f, &s)
 		switch {
 		case ok:
 			take(s)
@@ -54,6 +56,8 @@ type decoder struct {
 	dhcp  wire.DHCPParser
 	found []gopacket.LayerType
 	by    map[gopacket.LayerType]*gopacket.DecodingLayerParser
+	link  layers.LinkType               // of the frame before
+	last  *gopacket.DecodingLayerParser // which decodes that
 }
 
 func newDecoder() *decoder {
@@ -82,48 +86,52 @@ func (d *decoder) parser(link layers.LinkType) *gopacket.DecodingLayerParser {
 	return nil
 }
 
-// decode reads one frame. why is set for one that should have been a DHCP message and is not to be read; a frame about anything else has neither.
-func (d *decoder) decode(f Frame) (s dhcp.Sighting, why string, ok bool) {
-	p := d.parser(f.Link)
-	if p == nil {
-		return s, "its link type is not known here", false
+// decode reads one frame into s. why is set for one that should have been a DHCP message and is not to be read; a frame about anything else has neither.
+func (d *decoder) decode(f *Frame, s *dhcp.Sighting) (why string, ok bool) {
+	p := d.last
+	if p == nil || f.Link != d.link {
+		if p = d.parser(f.Link); p == nil {
+			return "its link type is not known here", false
+		}
+		d.link, d.last = f.Link, p
 	}
-	if rawIP[f.Link] && (len(f.Data) == 0 || f.Data[0]>>4 != 4) {
-		return s, "", false // IPv6
+	if f.Link != layers.LinkTypeEthernet && rawIP[f.Link] && (len(f.Data) == 0 || f.Data[0]>>4 != 4) {
+		return "", false // IPv6
 	}
 	d.udp.SrcPort, d.udp.DstPort = 0, 0
 	err := p.DecodeLayers(f.Data, &d.found)
 	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeUDP {
 		switch {
 		case err != nil && f.Cut:
-			return s, "cut short", false
+			return "cut short", false
 		case d.fragment():
-			return s, "a fragment: DHCP messages are not put together from parts here", false
+			return "a fragment: DHCP messages are not put together from parts here", false
 		}
-		return s, "", false
+		return "", false
 	}
 	from, to := uint16(d.udp.SrcPort), uint16(d.udp.DstPort)
 	if to != dhcp.ServerPort && to != dhcp.ClientPort {
-		return s, "", false
+		return "", false
 	}
 	m, err := d.dhcp.Parse(d.udp.Payload)
 	short := f.Cut || p.Truncated
 	switch {
 	case err != nil && short, err == nil && short && m.Type == 0:
-		return s, "cut short", false
+		return "cut short", false
 	case err != nil && (errors.Is(err, wire.ErrShort) || from == 0):
-		return s, "too short for a DHCP message", false
+		return "too short for a DHCP message", false
 	case err != nil:
-		return s, err.Error(), false
+		return err.Error(), false
 	case short:
 		m.Cut = "cut short: its last options are missing"
 	}
 	if m.Type == 0 {
-		return s, "a BOOTP message: it has no DHCP message type", false
+		return "a BOOTP message: it has no DHCP message type", false
 	}
 	src, _ := netip.AddrFromSlice(d.ip.SrcIP)
 	dst, _ := netip.AddrFromSlice(d.ip.DstIP)
-	return dhcp.Sighting{Frame: f.Number, At: f.At, From: netip.AddrPortFrom(src, from), To: netip.AddrPortFrom(dst, to), Message: m}, "", true
+	*s = dhcp.Sighting{Frame: f.Number, At: f.At, From: netip.AddrPortFrom(src, from), To: netip.AddrPortFrom(dst, to), Message: m}
+	return "", true
 }
 
 // fragment reports whether the frame just decoded is the first part of a UDP datagram to a DHCP port that came in parts.
