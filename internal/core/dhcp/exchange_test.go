@@ -101,8 +101,12 @@ func lease(at float64, xid uint32) []dhcp.Sighting {
 }
 
 func TestExchanges(t *testing.T) {
-	renew := func(at float64, xid uint32) dhcp.Sighting { return said(at, xid, dhcp.Request, own, core, "own 172.27.40.23") }
-	rebind := func(at float64, xid uint32) dhcp.Sighting { return said(at, xid, dhcp.Request, own, all, "own 172.27.40.23") }
+	renew := func(at float64, xid uint32) dhcp.Sighting {
+		return said(at, xid, dhcp.Request, own, core, "own 172.27.40.23")
+	}
+	rebind := func(at float64, xid uint32) dhcp.Sighting {
+		return said(at, xid, dhcp.Request, own, all, "own 172.27.40.23")
+	}
 	ack := func(at float64, xid uint32) dhcp.Sighting { return said(at, xid, dhcp.Ack, core, own, gives()...) }
 	tests := map[string]struct {
 		seen    []dhcp.Sighting
@@ -114,20 +118,20 @@ func TestExchanges(t *testing.T) {
 		"times on the wire": {[]dhcp.Sighting{said(0, 1, dhcp.Request, nobody, all, "asks 172.27.40.23"), said(1, 1, dhcp.Ack, core, own, gives("t1 1800", "t2 3150")...)}, "bound 2", nil, []string{"T1", "T2"}},
 		"one transaction id through a whole life": {append(lease(0, 7), renew(1800, 7), ack(1800.1, 7), renew(3600, 7), renew(3660, 7), rebind(4000, 7), ack(4000.1, 7), said(4100, 7, dhcp.Release, own, core, "own 172.27.40.23")),
 			"bound 4, renewed 2, rebound 4, released 1", []string{"request sent 3 times, after 60.0 s, 340.0 s"}, nil},
-		"a new id at each repeat":          {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all), said(4, 2, dhcp.Discover, nobody, all), said(12, 3, dhcp.Discover, nobody, all)}, "unanswered 3", []string{"discover sent 3 times, after 4.0 s, 8.0 s"}, nil},
-		"a new attempt after five minutes": {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all), said(300, 2, dhcp.Discover, nobody, all)}, "unanswered 1, unanswered 1", nil, nil},
+		"a new id at each repeat":                                     {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all), said(4, 2, dhcp.Discover, nobody, all), said(12, 3, dhcp.Discover, nobody, all)}, "unanswered 3", []string{"discover sent 3 times, after 4.0 s, 8.0 s"}, nil},
+		"a new attempt after five minutes":                            {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all), said(300, 2, dhcp.Discover, nobody, all)}, "unanswered 1, unanswered 1", nil, nil},
 		"an INIT-REBOOT that nobody answers, then from the beginning": {append([]dhcp.Sighting{said(0, 1, dhcp.Request, nobody, all, "asks 172.27.40.23")}, lease(5, 1)...), "unanswered 1, bound 4", nil, nil},
 		"offers and nothing asked for":                                {lease(0, 1)[:2], "offered 2", nil, nil},
 		"the request unanswered":                                      {lease(0, 1)[:3], "unanswered 3", nil, nil},
 		"refused, and the server knows the client": {append(lease(0, 1), said(1800, 2, dhcp.Request, nobody, all, "asks 172.27.40.23"), said(1800.1, 2, dhcp.Nak, core, toAll68, "server 172.27.40.2", "text address in use")),
 			"bound 4, refused 2", []string{"refused by 172.27.40.2, though this server knows the client: it gave it 172.27.40.23 before", "the server says: address in use"}, nil},
 		"a decline under an id of its own belongs to the acknowledgement": {append(lease(0, 1), said(2, 99, dhcp.Decline, nobody, all, "asks 172.27.40.23", "server 172.27.40.2")), "declined 5", nil, nil},
-		"a decline of another address does not":                            {append(lease(0, 1), said(2, 99, dhcp.Decline, nobody, all, "asks 172.27.40.99")), "bound 4, declined 1", nil, nil},
-		"a release without the server's name": {[]dhcp.Sighting{said(0, 1, dhcp.Release, own, core, "own 172.27.40.23")}, "released 1", nil, nil},
-		"informed":                 {[]dhcp.Sighting{said(0, 1, dhcp.Inform, own, all, "own 172.27.40.23"), said(0.1, 1, dhcp.Ack, core, own, "server 172.27.40.2", "mask 255.255.255.0", "resolver 172.27.40.2")}, "informed 2", nil, []string{"T1"}},
-		"an INFORM unanswered":     {[]dhcp.Sighting{said(0, 1, dhcp.Inform, own, all, "own 172.27.40.23"), said(4, 1, dhcp.Inform, own, all, "own 172.27.40.23")}, "unanswered 2", []string{"inform sent 2 times"}, nil},
-		"rapid commit":             {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all, "rapid"), said(0.1, 1, dhcp.Ack, core, toAll68, gives("rapid")...)}, "bound 2", []string{"RFC 4039"}, nil},
-		"the server's side alone":  {[]dhcp.Sighting{said(0, 1, dhcp.Offer, core, toAll68, gives()...), said(0.1, 1, dhcp.Ack, core, toAll68, gives()...)}, "bound 2", []string{"the client's side was not seen"}, nil},
+		"a decline of another address does not":                           {append(lease(0, 1), said(2, 99, dhcp.Decline, nobody, all, "asks 172.27.40.99")), "bound 4, declined 1", nil, nil},
+		"a release without the server's name":                             {[]dhcp.Sighting{said(0, 1, dhcp.Release, own, core, "own 172.27.40.23")}, "released 1", nil, nil},
+		"informed":                                                        {[]dhcp.Sighting{said(0, 1, dhcp.Inform, own, all, "own 172.27.40.23"), said(0.1, 1, dhcp.Ack, core, own, "server 172.27.40.2", "mask 255.255.255.0", "resolver 172.27.40.2")}, "informed 2", nil, []string{"T1"}},
+		"an INFORM unanswered":                                            {[]dhcp.Sighting{said(0, 1, dhcp.Inform, own, all, "own 172.27.40.23"), said(4, 1, dhcp.Inform, own, all, "own 172.27.40.23")}, "unanswered 2", []string{"inform sent 2 times"}, nil},
+		"rapid commit":                                                    {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all, "rapid"), said(0.1, 1, dhcp.Ack, core, toAll68, gives("rapid")...)}, "bound 2", []string{"RFC 4039"}, nil},
+		"the server's side alone":                                         {[]dhcp.Sighting{said(0, 1, dhcp.Offer, core, toAll68, gives()...), said(0.1, 1, dhcp.Ack, core, toAll68, gives()...)}, "bound 2", []string{"the client's side was not seen"}, nil},
 		"a slow first offer, twice": {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all), said(1.5, 1, dhcp.Discover, nobody, all), said(3, 1, dhcp.Offer, core, toAll68, gives()...), said(3.1, 1, dhcp.Offer, core, toAll68, gives()...),
 			said(3.2, 1, dhcp.Request, nobody, all, "asks 172.27.40.23", "server 172.27.40.2"), said(3.3, 1, dhcp.Ack, core, toAll68, gives()...)}, "bound 6", []string{"the first offer took 3.0 s"}, []string{"disagree"}},
 		"a second server that disagrees, after the acknowledgement": {append(lease(0, 1), said(0.5, 1, dhcp.Offer, "172.27.40.66:67", toAll68, "your 172.27.40.180", "server 172.27.40.66", "mask 255.255.255.0", "router 172.27.40.66", "resolver 172.27.40.66")),
@@ -145,7 +149,7 @@ func TestExchanges(t *testing.T) {
 			said(0.002, 1, dhcp.Offer, core, "172.27.40.1:67", gives("relay 172.27.40.1")...), said(0.003, 1, dhcp.Offer, "172.27.40.1:67", toAll68, gives("relay 172.27.40.1")...)}, "offered 4", nil, []string{"sent 2 times", "disagree"}},
 		"a renewal that the relay passes on too": {append(lease(0, 1), renew(1800, 1), said(1800.01, 1, dhcp.Request, "172.27.40.1:67", core, "own 172.27.40.23", "relay 172.27.40.1"), ack(1800.02, 1), said(1800.03, 1, dhcp.Ack, "172.27.40.1:67", own, gives("relay 172.27.40.1")...)),
 			"bound 4, renewed 4", nil, []string{"sent 2 times"}},
-		"the relay's copy after the answer": {append(lease(0, 1), renew(1800, 1), ack(1800.01, 1), said(1800.02, 1, dhcp.Request, "172.27.40.1:67", core, "own 172.27.40.23", "relay 172.27.40.1"), ack(1800.03, 1)), "bound 4, renewed 4", nil, nil},
+		"the relay's copy after the answer":    {append(lease(0, 1), renew(1800, 1), ack(1800.01, 1), said(1800.02, 1, dhcp.Request, "172.27.40.1:67", core, "own 172.27.40.23", "relay 172.27.40.1"), ack(1800.03, 1)), "bound 4, renewed 4", nil, nil},
 		"only the relay's copy of a rebinding": {[]dhcp.Sighting{said(0, 5, dhcp.Request, "172.27.40.1:67", core, "own 172.27.40.23", "relay 172.27.40.1"), said(0.1, 5, dhcp.Ack, core, "172.27.40.1:67", gives("relay 172.27.40.1")...)}, "rebound 2", nil, nil},
 		"times out of order":                   {[]dhcp.Sighting{said(0, 1, dhcp.Request, nobody, all, "asks 172.27.40.23"), said(1, 1, dhcp.Ack, core, own, gives("t1 3000", "t2 2000")...)}, "bound 2", []string{"the times are out of order"}, nil},
 	}

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"encoding/binary"
 	"errors"
 	"net"
 	"net/netip"
@@ -44,10 +45,11 @@ func parseDHCP(d *layers.DHCPv4, payload []byte) (m dhcp.Message, err error) {
 	if len(payload) < dhcpLeast {
 		return m, ErrShort
 	}
+	if binary.BigEndian.Uint32(payload[236:]) != layers.DHCPMagic {
+		return m, ErrCookie
+	}
 	err = d.DecodeFromBytes(payload, gopacket.NilDecodeFeedback)
 	switch {
-	case errors.Is(err, layers.InvalidMagicCookie):
-		return m, ErrCookie
 	case d.HardwareLen > 16 || d.Operation != layers.DHCPOpRequest && d.Operation != layers.DHCPOpReply:
 		return m, ErrForm
 	}
