@@ -25,7 +25,7 @@ var allowed = []struct {
 	{"internal/nap", nil},
 	{"internal/scenario/namespaces", []string{"internal/core", "internal/machine", "internal/scenario", "internal/nap"}},
 	{"internal/scenario", []string{"internal/core"}},
-	{"internal/machine/simulated", []string{"internal/core", "internal/machine", "internal/scenario", "internal/nap"}},
+	{"internal/machine/simulated", []string{"internal/core", "internal/machine", "internal/scenario", "internal/leasefile", "internal/nap"}},
 	{"internal/machine/linux", []string{"internal/core", "internal/machine", "internal/leasefile"}},
 	{"internal/machine", []string{"internal/core", "internal/machine"}},
 	{"internal/leasefile", []string{"internal/core", "internal/machine/wire"}},

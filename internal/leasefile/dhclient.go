@@ -49,6 +49,16 @@ func dhclient(f file) ([]lease.Lease, error) {
 	return out, nil
 }
 
+// Dhclient reads the content of a dhclient lease file that does not stand in a tree.
+func Dhclient(source string, content []byte) []lease.Lease {
+	out, _ := dhclient(file{source: source, content: content})
+	for i := range out {
+		out[i].Source = source
+		out[i].Complete()
+	}
+	return out
+}
+
 // statement is one statement of a block: words, then a value up to its semicolon.
 type statement struct {
 	word  string

@@ -21,6 +21,7 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/machine/wire"
 	"passepartout/internal/probe"
 	"passepartout/internal/scenario"
 )
@@ -287,7 +288,7 @@ func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
 func TestDiscover(t *testing.T) {
 	var changes []evidence.Discovery
 	s := openSegment(t, at(t, "no-address", simulated.Options{}))
-	d := s.Discover(within(t, 100*time.Millisecond), "eth0", []time.Duration{0, 20 * time.Millisecond}, func(d evidence.Discovery) { changes = append(changes, d) }, func() {})
+	d := s.Discover(within(t, 100*time.Millisecond), probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, 20 * time.Millisecond}, Changed: func(d evidence.Discovery) { changes = append(changes, d) }})
 	assert.True(t, d.Complete)
 	assert.Equal(t, 2, d.Discovers)
 	require.Len(t, d.Offers, 1, "a second offer of the same server is the same offer")
@@ -300,7 +301,7 @@ func TestDiscover(t *testing.T) {
 	assert.NotEmpty(t, changes)
 
 	s = openSegment(t, at(t, "dhcp-silent", simulated.Options{}))
-	d = s.Discover(within(t, 60*time.Millisecond), "eth0", []time.Duration{0}, func(evidence.Discovery) {}, func() {})
+	d = s.Discover(within(t, 60*time.Millisecond), probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0}})
 	assert.Empty(t, d.Offers)
 	assert.True(t, d.Complete)
 }
@@ -325,7 +326,9 @@ func TestOfferOf(t *testing.T) {
 		{"no offer", message(dhcpv4.MessageTypeAck, mask), "", nil},
 		{"no address in it", message(dhcpv4.MessageTypeOffer, dhcpv4.WithYourIP(net.IPv4zero)), "", nil},
 	} {
-		got, ok := probe.OfferOf(c.in, endpoint.HardwareAddr{}, 0)
+		m, err := wire.ParseDHCP(c.in.ToBytes())
+		require.NoError(t, err)
+		got, ok := probe.OfferOf(&m, endpoint.HardwareAddr{}, 0)
 		assert.Equal(t, c.address != "", ok, c.name)
 		if ok {
 			assert.Equal(t, c.address, got.Address.String(), c.name)
@@ -341,11 +344,11 @@ func FuzzOffer(f *testing.F) {
 	}
 	f.Add(m.ToBytes())
 	f.Fuzz(func(t *testing.T, in []byte) {
-		m, err := dhcpv4.FromBytes(in)
+		m, err := wire.ParseDHCP(in)
 		if err != nil {
 			return
 		}
-		if o, ok := probe.OfferOf(m, endpoint.HardwareAddr{}, 0); ok && !o.Address.Addr().Is4() {
+		if o, ok := probe.OfferOf(&m, endpoint.HardwareAddr{}, 0); ok && !o.Address.Addr().Is4() {
 			t.Fatalf("%+v", o)
 		}
 	})
@@ -411,7 +414,9 @@ func FuzzAnswer(f *testing.F) {
 func TestHostileStringsAreCleaned(t *testing.T) {
 	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptDomainName("evil\x1b[2J\u202e.example\x07")))
 	require.NoError(t, err)
-	o, ok := probe.OfferOf(m, endpoint.HardwareAddr{}, 0)
+	read, err := wire.ParseDHCP(m.ToBytes())
+	require.NoError(t, err)
+	o, ok := probe.OfferOf(&read, endpoint.HardwareAddr{}, 0)
 	require.True(t, ok)
 	assert.Equal(t, `evil\x1b[2J\u202e.example\x07`, o.Domain)
 

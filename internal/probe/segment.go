@@ -7,8 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/insomniacslk/dhcp/dhcpv4"
-
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine"
@@ -20,12 +19,14 @@ type Segment struct {
 	port machine.FramePort
 	done chan struct{}
 
-	mu     sync.Mutex
-	claims map[netip.Addr]*claim
-	dhcp   map[uint32]func(*dhcpv4.DHCPv4, endpoint.HardwareAddr)
-	asked  func(netip.Addr) // somebody asks for this address
-	heard  func(evidence.Heard)
-	arrive func(evidence.Arrival)
+	mu      sync.Mutex
+	claims  map[netip.Addr]*claim
+	dhcp    map[int]func(*dhcp.Message, *wire.Frame) // who wants to know of DHCP messages
+	frames  map[int]func(*wire.Frame, []byte)        // and who of everything
+	nextKey int
+	asked   func(netip.Addr) // somebody asks for this address
+	heard   func(evidence.Heard)
+	arrive  func(evidence.Arrival)
 }
 
 // claim is what was heard of one address.
@@ -43,7 +44,7 @@ func OpenSegment(m machine.Machine, iface string, own func(netip.Addr) bool, hea
 	if err != nil {
 		return nil, err
 	}
-	s := &Segment{port: port, done: make(chan struct{}), claims: map[netip.Addr]*claim{}, dhcp: map[uint32]func(*dhcpv4.DHCPv4, endpoint.HardwareAddr){}, heard: heard, arrive: arrive}
+	s := &Segment{port: port, done: make(chan struct{}), claims: map[netip.Addr]*claim{}, dhcp: map[int]func(*dhcp.Message, *wire.Frame){}, frames: map[int]func(*wire.Frame, []byte){}, heard: heard, arrive: arrive}
 	go s.receive(own)
 	return s, nil
 }
@@ -76,12 +77,26 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 				asked(f.Asks)
 			}
 		}
-		if f.Proto == "udp" && f.From.Port() == 67 && f.To.Port() == 68 {
-			s.offered(f)
+		if f.Proto == "udp" && (f.To.Port() == dhcp.ClientPort || f.To.Port() == dhcp.ServerPort) {
+			s.tellDHCP(&f)
 		}
+		s.tellFrame(&f, frame)
 		if f.From.IsValid() && own(f.To.Addr()) && s.arrive != nil {
 			s.arrive(evidence.Arrival{From: f.From.Addr(), Proto: f.Proto, Port: f.From.Port()})
 		}
+	}
+}
+
+func (s *Segment) tellFrame(f *wire.Frame, frame []byte) {
+	s.mu.Lock()
+	var few [4]func(*wire.Frame, []byte)
+	tell := few[:0]
+	for _, each := range s.frames {
+		tell = append(tell, each)
+	}
+	s.mu.Unlock()
+	for _, each := range tell {
+		each(f, frame)
 	}
 }
 

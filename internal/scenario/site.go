@@ -44,6 +44,7 @@ type Node struct {
 	NoExpiry   bool             `yaml:"no_expiry"`   // it does not say when a hop limit ran out
 	Expiries   *Ration          `yaml:"expiries"`    // how often it says so; nil: as often as it happens
 	DHCP       *DHCP            `yaml:"dhcp"`
+	Advertises *Advertises      `yaml:"advertises"`
 	DNS        *DNS             `yaml:"dns"`
 	Web        []Web            `yaml:"web"`
 	Filter     []Rule           `yaml:"filter"`
@@ -64,9 +65,36 @@ type Port struct {
 	Segment   string         `yaml:"segment"`
 	Addresses []netip.Prefix `yaml:"addresses"`
 	Leased    bool           `yaml:"leased"`    // the IPv4 address has a lifetime, as one from DHCP has
+	Lease     *Lease         `yaml:"lease"`     // what the DHCP client's file says; nil on a leased port: what the segment's DHCP service gives
+	Asks      *Asks          `yaml:"asks"`      // a DHCP client that keeps asking on this port
 	Down      bool           `yaml:"down"`      // administratively
 	Unplugged bool           `yaml:"unplugged"` // no carrier
 	MTU       int            `yaml:"mtu"`       // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
+}
+
+// Lease is what a DHCP client wrote down. What is not given is as the segment's DHCP service has it.
+type Lease struct {
+	Server    netip.Addr   `yaml:"server"`
+	Ago       Duration     `yaml:"ago"` // when it was obtained; 0: 8 minutes ago
+	For       Duration     `yaml:"for"`
+	Bits      int          `yaml:"bits"`
+	Routers   []netip.Addr `yaml:"routers"`
+	Resolvers []netip.Addr `yaml:"resolvers"`
+}
+
+// Asks is a DHCP client that asks again and again: for a lease, or with wants by turns for an address that it had (RFC 2131 §3.2).
+type Asks struct {
+	Every Duration   `yaml:"every"`
+	Wants netip.Addr `yaml:"wants"`
+}
+
+// Advertises is what a router says to IPv6 machines of a segment (RFC 4861 §4.2), on a node's first port.
+type Advertises struct {
+	Prefix    netip.Prefix `yaml:"prefix"`
+	Lifetime  Duration     `yaml:"lifetime"` // as a default router
+	Resolvers []netip.Addr `yaml:"resolvers"`
+	Search    []string     `yaml:"search"`
+	Inform    bool         `yaml:"inform"` // it answers information-requests (DHCPv6) with the same
 }
 
 // Route is a route beyond those that follow from the addresses.
@@ -90,8 +118,10 @@ type DHCP struct {
 	Resolvers []netip.Addr          `yaml:"resolvers"`
 	Domain    string                `yaml:"domain"`
 	Lease     Duration              `yaml:"lease"`
-	Fixed     map[string]netip.Addr `yaml:"fixed"` // by node name
-	Slow      Duration              `yaml:"slow"`  // how long it tests an address before it offers it (simulated ground only)
+	Fixed     map[string]netip.Addr `yaml:"fixed"`     // by node name
+	Exhausted bool                  `yaml:"exhausted"` // every address is somebody else's, fixed ones included
+	Ignores   []string              `yaml:"ignores"`   // nodes to which it does not answer
+	Slow      Duration              `yaml:"slow"`      // how long it tests an address before it offers it (simulated ground only)
 }
 
 // DNS is a name service. Names that it holds no record for do not exist, unless it forwards.
@@ -112,6 +142,7 @@ type Web struct {
 type Rule struct {
 	Chain  string       `yaml:"chain"` // in, out or forward
 	Proto  string       `yaml:"proto"` // tcp, udp, icmp, or empty
+	From   netip.Prefix `yaml:"from"`
 	To     netip.Prefix `yaml:"to"`
 	Port   uint16       `yaml:"port"`   // destination port
 	Action string       `yaml:"action"` // drop, prohibit (ICMP: administratively), no-host or no-net (ICMP: unreachable)

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"time"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 )
 
@@ -105,12 +106,15 @@ type Web struct {
 	Reply
 }
 
-// Discovery is one DHCP probe: discovers sent, offers collected, no lease taken (RFC 2131 §3.1, steps 1 and 2).
+// Discovery is one DHCP probe: discovers sent, offers collected, no lease taken (RFC 2131 §3.1, steps 1 and 2), and what was overheard meanwhile.
 type Discovery struct {
 	Interface string
 	Discovers int
+	Informed  bool // an INFORM was sent for the address held (RFC 2131 §3.4)
 	Offers    []Offer
-	Refusals  []netip.Addr // servers that answered NAK
+	Answers   []Offer      // acknowledgements of the INFORM: settings, and no address
+	Refusals  []netip.Addr // servers that answered NAK to this machine
+	Serving   []netip.Addr // servers that were heard giving addresses to others
 	Complete  bool         // the time for offers is over
 	Waited    time.Duration
 }
@@ -124,6 +128,58 @@ type Offer struct {
 	Resolvers []netip.Addr
 	Domain    string
 	Lease     time.Duration
+	Terms     dhcp.Terms // all that the server gives
+	Options   []dhcp.Described
+	Relay     netip.Addr
+	RTT       time.Duration
+}
+
+// Handoff is a packet for an address that was handed to one neighbour in a frame of our own, whatever the routing table says: it shows whether that
+// neighbour passes traffic on, and whether the address is to be reached through it.
+type Handoff struct {
+	To       netip.Addr
+	By       netip.Addr
+	HopLimit int
+	Reply
+}
+
+// Passed reports whether the neighbour has shown that it passes traffic on: it says that the hop limit ran out, or something beyond it answers.
+func (h Handoff) Passed() bool { return h.Outcome == Expired || h.Reached() }
+
+// Reached reports whether the address itself answered.
+func (h Handoff) Reached() bool {
+	return (h.Outcome == Answered || h.Outcome == Refused) && h.From == h.To
+}
+
+// Advertisement is what a router says of the segment (RFC 4861 §4.2).
+type Advertisement struct {
+	Router    netip.Addr // link-local
+	Hardware  endpoint.HardwareAddr
+	Lifetime  time.Duration // as a default router; 0: it is none
+	Managed   bool          // addresses are to be had by DHCPv6
+	Other     bool          // other settings are
+	MTU       int
+	Prefixes  []AdvertisedPrefix
+	Resolvers []netip.Addr // RFC 8106 §5.1
+	Search    []string     // RFC 8106 §5.2
+	RTT       time.Duration
+}
+
+// AdvertisedPrefix is one prefix of an advertisement (RFC 4861 §4.6.2).
+type AdvertisedPrefix struct {
+	Prefix     netip.Prefix
+	OnLink     bool
+	Autonomous bool // addresses may be made from it (RFC 4862)
+	Valid      time.Duration
+	Preferred  time.Duration
+}
+
+// Information is what a DHCPv6 server answers to an information-request (RFC 8415 §18.2.6).
+type Information struct {
+	From      netip.Addr
+	Server    string // its DUID
+	Resolvers []netip.Addr
+	Search    []string
 	RTT       time.Duration
 }
 

@@ -27,12 +27,16 @@ type Set struct {
 	Discovery  *Discovery
 	Conflicts  []Conflict
 	Lookups    []Lookup
+	Elsewhere  []Lookup // at servers that are not set here, to see whether they would do better
 	Echoes     []Echo
 	Connects   []Connect
 	Webs       []Web
 	Hops       []Hop
 	Bursts     []Burst
 	Sizings    []Sizing
+	Handoffs   []Handoff
+	Routers6   []Advertisement
+	Informed6  []Information
 
 	Names    []Named // of addresses that were met, for showing
 	Withheld []Withheld

@@ -105,10 +105,11 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 		if why, ok := p.linked(); !ok {
 			return possible("%s", why)
 		}
-		if hasRoutable4(p) {
+		_, ended, late := p.overdue()
+		if hasRoutable4(p) && !ended && !late {
 			return cleared("%s does not depend on it: it has an address", p.Iface.Name)
 		}
-		if p.hasUsable() && p.Usable() == Yes {
+		if p.hasUsable() && !hasRoutable4(p) && p.Usable() == Yes {
 			return cleared("%s works over IPv6 without it", p.Iface.Name)
 		}
 		offers, over := p.OffersSeen()
@@ -117,21 +118,19 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 			return cleared("%v offers %v", offers[0].Server, offers[0].Address)
 		case p.Discovery != nil && len(p.Discovery.Refusals) > 0:
 			return cleared("%v answers, and refuses", p.Discovery.Refusals[0])
+		case p.Discovery != nil && len(p.Discovery.Serving) > 0:
+			return cleared("%v serves others", p.Discovery.Serving[0])
 		case p.IsWithheld(evidence.DHCPOffer):
 			return possible("DHCP servers could not be asked")
 		case !over || p.Discovery.Discovers < 2:
 			return possible("no DHCP server has answered yet")
 		}
-		state := "has no address"
-		if own, self := p.Iface.SelfAssigned(); self {
-			state = fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr())
-		}
 		heard := "nobody else was heard on the segment"
 		if len(p.Heard) > 0 {
 			heard = fmt.Sprintf("meanwhile %s spoke on the segment", plural(len(p.Heard), "other machine", "other machines"))
 		}
-		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, state),
-			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).
+		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, p.without()),
+			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).aside(hasRoutable4(p) && (!ended || len(p.Outside) > 0)).
 			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that leads to it.",
 				"If others do, look at the switch port of this one: it may be in the wrong network.")
 	},
@@ -224,6 +223,9 @@ another network, and nobody in the configured one answers. It is taken for a dea
 			}
 		}
 		offers, over := p.OffersSeen()
+		if l, ended, _ := p.overdue(); ended && len(offers) > 0 && l.Terms.Address == a.Prefix.Addr() {
+			return cleared("the lease of %v has run out: that explains it", a.Prefix.Addr())
+		}
 		for _, o := range offers {
 			if o.Address.Masked().Contains(a.Prefix.Addr()) || a.Prefix.Masked().Contains(o.Address.Addr()) {
 				return cleared("%v offers %v, of the same network", o.Server, o.Address)

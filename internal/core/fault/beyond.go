@@ -281,6 +281,9 @@ which. Hand over the last router that answers.`,
 		if !p.targetSilent() {
 			return possible("the target has not kept silent to everything")
 		}
+		if p.TargetOnLink() {
+			return p.neighbourSilent()
+		}
 		w := p.Witnesses()
 		if len(w) == 0 {
 			return possible("no other host beyond the gateway answers either")
@@ -295,6 +298,25 @@ which. Hand over the last router that answers.`,
 			fmt.Sprintf("%s keeps silent to everything", List(p.Addresses)), "answered: "+List(w)).
 			next("Ask whoever runs the service whether the machine is up" + map[bool]string{true: ".", false: "; the last router that answers is" + after + "."}[after == ""])
 	},
+}
+
+// neighbourSilent judges a silent target that is a neighbour by the mask: it is off only if the mask is right.
+func (p *Pass) neighbourSilent() Finding {
+	a := p.Addresses[0]
+	if by, ok := p.reachedThrough(a); ok {
+		return cleared("handed to the gateway %v, a packet for %v is answered", by, a)
+	}
+	asked := slices.ContainsFunc(p.Handoffs, func(h evidence.Handoff) bool { return h.To == a && h.Outcome == evidence.Silent })
+	offers, _ := p.OffersSeen()
+	confirmed := slices.ContainsFunc(offers, func(o evidence.Offer) bool { return o.Address.Masked().Contains(a) })
+	switch {
+	case p.IsOpen(evidence.Handoffs):
+		return possible("whether %v is to be reached through the gateway is still being asked", a)
+	case !asked && !confirmed, len(p.Others) == 0 && p.Alive != Yes:
+		return possible("%v lies on this segment by the mask, and nothing confirms the mask", a)
+	}
+	return found(Supported, fmt.Sprintf("%v, a neighbour on this segment, keeps silent, while others there answer.", a), fmt.Sprintf("%v does not answer, nor its hardware address", a)).in(LocalSubnet).
+		next(fmt.Sprintf("See that the machine %v is on and connected.", a))
 }
 
 // ServiceRefused: the host is there, the port is closed.

@@ -2,6 +2,7 @@ package fault
 
 import (
 	"cmp"
+	"net/netip"
 	"slices"
 
 	"passepartout/internal/core/endpoint"
@@ -30,8 +31,15 @@ func canonical(s *evidence.Set) *evidence.Set {
 	})
 	out.Bursts = merged(s.Bursts, func(a, b evidence.Burst) int { return cmp.Or(a.To.Compare(b.To), cmp.Compare(b.Received, a.Received)) })
 	out.Sizings = ordered(s.Sizings, func(a, b evidence.Sizing) int { return a.To.Compare(b.To) })
+	out.Handoffs = ordered(s.Handoffs, func(a, b evidence.Handoff) int {
+		return cmp.Or(a.To.Compare(b.To), a.By.Compare(b.By), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	})
+	out.Elsewhere = ordered(s.Elsewhere, func(a, b evidence.Lookup) int {
+		return cmp.Or(a.Server.Compare(b.Server), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Type, b.Type), byReply(a.Reply, b.Reply))
+	})
 	if s.Discovery != nil {
 		d := *s.Discovery
+		d.Refusals, d.Serving = ordered(d.Refusals, netip.Addr.Compare), ordered(d.Serving, netip.Addr.Compare)
 		d.Offers = ordered(d.Offers, func(a, b evidence.Offer) int { return a.Server.Compare(b.Server) })
 		out.Discovery = &d
 	}

@@ -117,8 +117,8 @@ func (f Finding) in(z Zone) Finding {
 
 // Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
 var Catalogue = []*Fault{
-	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, WrongNetwork, MaskTooNarrow, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet, MTUTooLarge, StackBroken,
-	AddressConflict, SegmentIsolated, DHCPSilent, GatewaySilent, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
+	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet, MTUTooLarge, StackBroken,
+	AddressConflict, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, GatewaySilent, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
 	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing,
 	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }

@@ -42,6 +42,12 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	if from, _, lost := p.swallowed(); lost {
 		return possible("answers of %v arrive at the port, and this machine loses them", from)
 	}
+	if p.leased() && p.NeedsName() && p.IsOpen(evidence.Handoffs) && !anyServes {
+		return possible("whether others on the segment serve names is still being asked")
+	}
+	if fact, is := p.astray(); is {
+		return cleared("it is not the name server that is at fault: %s", fact)
+	}
 	r := silent[0]
 	reason := fmt.Sprintf("%v: questions unanswered", r.Address)
 	if r.Closed {

@@ -3,6 +3,7 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -192,6 +193,9 @@ func (p *Pass) swallowed() (netip.Addr, string, bool) {
 		return netip.Addr{}, "", false
 	}
 	for _, a := range p.Arrivals {
+		if slices.ContainsFunc(p.Handoffs, func(h evidence.Handoff) bool { return h.To == a.From }) {
+			continue // the answer to a frame of our own, for which no socket waits
+		}
 		heard, silent := false, false
 		for _, l := range p.Lookups {
 			if a.Proto == "udp" && a.Port == 53 && l.Server == a.From {

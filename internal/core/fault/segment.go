@@ -78,6 +78,15 @@ It is taken for a fault of the provider. See that the gateway has power and that
 		if p.Alive == Unknown {
 			return possible("the gateway has not been asked to an end")
 		}
+		if fact, is := p.astray(); is {
+			return cleared("it is not the gateway that is at fault: %s", fact)
+		}
+		if doubt, is := p.leaseDoubt(); is {
+			return possible("%s", doubt)
+		}
+		if p.GatewayFromDHCP() && p.IsOpen(evidence.Handoffs) {
+			return possible("whether another machine on the segment is the router is still being asked")
+		}
 		offers, _ := p.OffersSeen()
 		if len(p.Others) == 0 && len(offers) == 0 {
 			return possible("nobody answers, so silence proves nothing about the gateway")
@@ -100,7 +109,7 @@ It is taken for a fault of the provider. See that the gateway has power and that
 
 // otherRouter is a router that every offer names in place of the one that is set, on a machine whose setting did not come from DHCP.
 func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, ok bool) {
-	if !p.Gateway.Is4() {
+	if !p.Gateway.Is4() || p.GatewayFromDHCP() {
 		return router, server, false
 	}
 	for _, o := range offers {
@@ -133,6 +142,9 @@ gateway that keeps silent altogether behind a dead uplink looks the same. Restar
 		}
 		if _, _, swallowed := p.swallowed(); swallowed {
 			return cleared("answers do come back, and this machine loses them")
+		}
+		if fact, is := p.astray(); is {
+			return cleared("it is not the gateway that is at fault: %s", fact)
 		}
 		return found(Supported, fmt.Sprintf("The gateway %v answers on the segment and passes nothing on, without a word.", p.Gateway), "packets with a hop limit of 1 bring nothing back", "nothing beyond it answers").
 			next(fmt.Sprintf("Look at the gateway %v: is forwarding on, does its filter drop everything, has its uplink a signal?", p.Gateway))

@@ -218,13 +218,13 @@ func place(z fault.Zone) string {
 func relevant(p *fault.Pass, s Suspect) bool {
 	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
 		switch s.Fault {
-		case fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent:
+		case fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses:
 			return true
 		}
 		return false
 	}
 	switch s.Fault {
-	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.ResolverNotSet, fault.StackBroken:
+	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
 		return false // judged by the settings alone: had they been the cause, they would be confirmed
 	}
 	if p.Forwards == fault.Yes { // host and segment have shown that they work

@@ -7,6 +7,7 @@ import (
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/machine/wire"
 	"passepartout/internal/scenario"
@@ -18,13 +19,22 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 	own := n.spec.Ports[p.name].Addresses[0].Addr()
 	fixed := map[endpoint.HardwareAddr]netip.Addr{}
 	for name, addr := range spec.Fixed {
+		if spec.Exhausted {
+			break
+		}
 		if known := site.Nodes[name]; known != nil {
 			fixed[scenario.Hardware(name, known.PortNames()[0])] = addr
 		}
 	}
+	ignored := map[endpoint.HardwareAddr]bool{}
+	for _, name := range spec.Ignores {
+		if known := site.Nodes[name]; known != nil {
+			ignored[scenario.Hardware(name, known.PortNames()[0])] = true
+		}
+	}
 	return p.listen(func(frame []byte) {
 		f, ok := wire.ParseFrame(frame)
-		if !ok || f.Proto != "udp" || f.To.Port() != 67 {
+		if !ok || f.Proto != "udp" || f.To.Port() != dhcp.ServerPort {
 			return
 		}
 		if v, ok := look(frame); ok {
@@ -37,33 +47,49 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 			return
 		}
 		hw, ok := endpoint.HardwareFrom(q.ClientHWAddr)
-		if !ok {
-			return
-		}
-		kind := dhcpv4.MessageTypeOffer
-		switch q.MessageType() {
-		case dhcpv4.MessageTypeDiscover:
-		case dhcpv4.MessageTypeRequest:
-			kind = dhcpv4.MessageTypeAck
-		default:
+		if !ok || ignored[hw] {
 			return
 		}
 		address, known := fixed[hw]
 		if !known {
 			address = spec.First
 		}
-		reply, err := dhcpv4.NewReplyFromRequest(q,
-			dhcpv4.WithMessageType(kind), dhcpv4.WithYourIP(address.AsSlice()), dhcpv4.WithServerIP(own.AsSlice()),
-			dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own.AsSlice())),
-			dhcpv4.WithOption(dhcpv4.OptSubnetMask(net.CIDRMask(spec.Bits, 32))),
-			dhcpv4.WithOption(dhcpv4.OptIPAddressLeaseTime(time.Duration(spec.Lease))),
-			dhcpv4.WithOption(dhcpv4.OptRouter(ips(spec.Routers)...)), dhcpv4.WithOption(dhcpv4.OptDNS(ips(spec.Resolvers)...)),
-			dhcpv4.WithOption(dhcpv4.OptDomainName(spec.Domain)))
+		kind := dhcpv4.MessageTypeOffer
+		switch q.MessageType() {
+		case dhcpv4.MessageTypeDiscover:
+			if spec.Exhausted && !known {
+				return // it has nothing to offer, and keeps silent (RFC 2131 §4.3.1)
+			}
+		case dhcpv4.MessageTypeRequest:
+			kind = dhcpv4.MessageTypeAck
+			if chosen := q.ServerIdentifier(); chosen != nil && !chosen.Equal(own.AsSlice()) {
+				return // another server's
+			}
+			if wanted := q.RequestedIPAddress(); wanted != nil && !wanted.Equal(address.AsSlice()) || spec.Exhausted && !known {
+				kind = dhcpv4.MessageTypeNak
+			}
+		case dhcpv4.MessageTypeInform:
+			kind = dhcpv4.MessageTypeAck
+		default:
+			return
+		}
+		options := []dhcpv4.Modifier{dhcpv4.WithMessageType(kind), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own.AsSlice()))}
+		if q.MessageType() == dhcpv4.MessageTypeInform {
+			address, _ = netip.AddrFromSlice(q.ClientIPAddr.To4()) // answered where it came from, with neither address nor lease (RFC 2131 §4.3.5)
+		} else if kind != dhcpv4.MessageTypeNak {
+			options = append(options, dhcpv4.WithYourIP(address.AsSlice()), dhcpv4.WithServerIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptIPAddressLeaseTime(time.Duration(spec.Lease))))
+		}
+		if kind != dhcpv4.MessageTypeNak {
+			options = append(options, dhcpv4.WithOption(dhcpv4.OptSubnetMask(net.CIDRMask(spec.Bits, 32))),
+				dhcpv4.WithOption(dhcpv4.OptRouter(ips(spec.Routers)...)), dhcpv4.WithOption(dhcpv4.OptDNS(ips(spec.Resolvers)...)),
+				dhcpv4.WithOption(dhcpv4.OptDomainName(spec.Domain)))
+		}
+		reply, err := dhcpv4.NewReplyFromRequest(q, options...)
 		if err != nil {
 			return
 		}
 		to, dst := hw, address
-		if q.IsBroadcast() {
+		if q.IsBroadcast() || kind == dhcpv4.MessageTypeNak { // a refusal goes to everybody (RFC 2131 §4.3.2)
 			to, dst = wire.Broadcast, netip.AddrFrom4([4]byte{255, 255, 255, 255})
 		}
 		answer := wire.UDPFrame(p.hw, to, netip.AddrPortFrom(own, 67), netip.AddrPortFrom(dst, 68), reply.ToBytes())

@@ -14,6 +14,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/leasefile"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 	"passepartout/internal/scenario"
@@ -27,6 +28,7 @@ type endpointMachine struct {
 	nextEcho  atomic.Uint32
 	timeline  scenario.Timeline
 	began     time.Time
+	leaseFile string // what its DHCP client wrote down
 
 	mu      sync.Mutex
 	waiting map[*listener]struct{} // who wants to know of ICMP that arrives
@@ -39,8 +41,9 @@ type listener struct {
 
 var _ machine.Machine = (*endpointMachine)(nil)
 
-func newMachine(n *node, p Privilege, a *scenario.Authority, t scenario.Timeline, began time.Time) *endpointMachine {
-	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: t, began: began, waiting: map[*listener]struct{}{}}
+func newMachine(n *node, p Privilege, a *scenario.Authority, s *scenario.Scenario, began time.Time) *endpointMachine {
+	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{}}
+	m.leaseFile = s.Site.LeaseFile(n.name, began)
 	for _, p := range n.ports {
 		p.listen(func(frame []byte) {
 			if v, ok := look(frame); ok && v.proto == "icmp" && n.own[v.dst] {
@@ -136,6 +139,7 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 	for name, a := range n.spec.Hosts {
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
 	}
+	e.TakeLeases(leasefile.Dhclient(scenario.LeasePath, []byte(m.leaseFile)), nil)
 	return e, ctx.Err()
 }
 
@@ -177,9 +181,13 @@ func (p *port) describe() endpoint.Interface {
 		}
 		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand}
 		if spec.Leased && a.Addr().Is4() {
-			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, 52*time.Minute, 52*time.Minute
+			left := p.leaseLeft - time.Since(p.began)
+			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, left, left
 		}
 		i.Addresses = append(i.Addresses, own)
+	}
+	if slices.ContainsFunc(i.Addresses, func(a endpoint.Address) bool { return a.Prefix.Addr().Is6() }) {
+		i.Addresses = append(i.Addresses, endpoint.Address{Prefix: netip.PrefixFrom(linkLocal(p), 64), Scope: endpoint.ScopeLink, Origin: endpoint.ByKernel})
 	}
 	return i
 }

@@ -64,7 +64,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	}
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
-		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: scenario.Hardware(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500),
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: scenario.Hardware(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500), began: began, leaseLeft: s.Site.LeaseLeft(ps),
 			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
@@ -173,7 +173,7 @@ func (n *node) forbids(proto string, to netip.AddrPort) bool {
 
 func match(rules []scenario.Rule, chain string, v view) (scenario.Rule, bool) {
 	for _, r := range rules {
-		if r.Chain == chain && (r.Proto == "" || r.Proto == v.proto) && (!r.To.IsValid() || r.To.Masked().Contains(v.dst)) && (r.Port == 0 || r.Port == v.dstPort) {
+		if r.Chain == chain && (r.Proto == "" || r.Proto == v.proto) && (!r.To.IsValid() || r.To.Masked().Contains(v.dst)) && (!r.From.IsValid() || r.From.Masked().Contains(v.src)) && (r.Port == 0 || r.Port == v.dstPort) {
 			return r, true
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"gvisor.dev/gvisor/pkg/buffer"
 	"gvisor.dev/gvisor/pkg/tcpip"
@@ -26,6 +27,8 @@ type port struct {
 	down      bool // administratively
 	unplugged func() bool
 	mtu       int
+	began     time.Time
+	leaseLeft time.Duration // when it began
 
 	mu         sync.Mutex
 	dispatcher stack.NetworkDispatcher

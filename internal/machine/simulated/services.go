@@ -23,6 +23,15 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 	if n.spec.DHCP != nil && len(n.ports) > 0 {
 		s.closers = append(s.closers, serveDHCP(n, n.ports[0], sc.Site))
 	}
+	if n.spec.Advertises != nil && len(n.ports) > 0 {
+		s.closers = append(s.closers, advertise(n, n.ports[0]))
+	}
+	for _, p := range n.ports {
+		if asks := n.spec.Ports[p.name].Asks; asks != nil {
+			client := NewAsker(p.hw, *asks, p.transmit)
+			s.closers = append(s.closers, p.listen(client.Hear), client.Close)
+		}
+	}
 	for _, web := range n.spec.Web {
 		listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: web.Port}, n.anyProto())
 		if err != nil {

@@ -96,7 +96,7 @@ func TestTwoServersOffer(t *testing.T) {
 	defer segment.Close()
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Millisecond)
 	defer cancel()
-	d := segment.Discover(ctx, "eth0", []time.Duration{0}, func(evidence.Discovery) {}, func() {})
+	d := segment.Discover(ctx, probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0}})
 	require.Len(t, d.Offers, 2, "all offers are collected")
 	servers := map[string]string{}
 	for _, o := range d.Offers {

@@ -71,7 +71,7 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 		site.Close()
 		return nil, errors.New("the endpoint is off")
 	}
-	site.endpoint = newMachine(n, o.Privilege, authority, s.Timeline, site.Began)
+	site.endpoint = newMachine(n, o.Privilege, authority, s, site.Began)
 	return site, nil
 }
 

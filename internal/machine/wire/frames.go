@@ -63,6 +63,7 @@ type Frame struct {
 	From, To netip.AddrPort        // of an IP packet; port 0 for other than TCP and UDP
 	Proto    string                // "tcp", "udp", "icmp" or ""
 	Payload  []byte                // of UDP
+	Segment  []byte                // of TCP, its header included
 }
 
 // ParseFrame reads an Ethernet frame; false when it holds nothing of the above. Any input gives a value or false, never a panic.
@@ -117,7 +118,7 @@ func (f *Frame) readIP(p gopacket.Packet) bool {
 		f.Proto, f.Payload = "udp", t.Payload
 		f.From, f.To = netip.AddrPortFrom(src, uint16(t.SrcPort)), netip.AddrPortFrom(dst, uint16(t.DstPort))
 	case *layers.TCP:
-		f.Proto = "tcp"
+		f.Proto, f.Segment = "tcp", append(t.Contents[:len(t.Contents):len(t.Contents)], t.Payload...)
 		f.From, f.To = netip.AddrPortFrom(src, uint16(t.SrcPort)), netip.AddrPortFrom(dst, uint16(t.DstPort))
 	}
 	return true
@@ -144,3 +145,16 @@ func (f *Frame) readNeighbourDiscovery(p gopacket.Packet, src netip.Addr) {
 
 // HardwareOf converts to the form that libraries take.
 func HardwareOf(h endpoint.HardwareAddr) net.HardwareAddr { return net.HardwareAddr(h[:]) }
+
+// EchoFrame is an echo request over IPv4 in a frame to one neighbour.
+func EchoFrame(from, to endpoint.HardwareAddr, src, dst netip.Addr, hopLimit int, id, seq uint16) []byte {
+	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolICMPv4, SrcIP: src.AsSlice(), DstIP: dst.AsSlice()}
+	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeEchoRequest, 0), Id: id, Seq: seq}
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, icmp, gopacket.Payload(make([]byte, 24)))
+}
+
+// SYNFrame is a request for a connection (see SYN) in a frame to one neighbour.
+func SYNFrame(from, to endpoint.HardwareAddr, src, dst netip.AddrPort, hopLimit int, number uint16) []byte {
+	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolTCP, SrcIP: src.Addr().AsSlice(), DstIP: dst.Addr().AsSlice()}
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, gopacket.Payload(SYN(src, dst, number)))
+}

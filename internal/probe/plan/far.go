@@ -3,11 +3,13 @@ package plan
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
@@ -60,6 +62,9 @@ func (r *run) startNames(ctx context.Context) {
 		}
 	}
 	known, _ := r.snapshot().TargetAddresses()
+	if r.Target.Name != "" && len(known) == 0 && !r.Families.No4 {
+		r.step(func() { r.askElsewhere(ctx) }, evidence.Handoffs)
+	}
 	ask("", probe.Life)
 	switch {
 	case r.Target.Name != "" && len(known) == 0:
@@ -82,6 +87,42 @@ func (r *run) startNames(ctx context.Context) {
 		lookups.Wait()
 		r.testTarget(ctx)
 	}, targetKinds...)
+}
+
+// askElsewhere asks the DHCP servers and the gateway for the name when none of the servers that are set has answered: many serve names as well, and one
+// that does shows that the servers set are the wrong ones.
+func (r *run) askElsewhere(ctx context.Context) {
+	answered := func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered }
+	for began := time.Now(); time.Since(began) < doubtAfter; {
+		if !probe.Sleep(ctx, handoffPace) || slices.ContainsFunc(r.snapshot().Lookups, answered) {
+			return
+		}
+	}
+	s := r.snapshot()
+	p := fault.NewPass(s)
+	candidates := p.RoutersNamed()
+	if l, ok := p.Lease(); ok && l.Terms.Server.IsValid() {
+		candidates = append(candidates, l.Terms.Server)
+	}
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		candidates = append(candidates, o.Server)
+	}
+	var wg sync.WaitGroup
+	asked := r.endpoint.AskedResolvers()
+	for _, server := range candidates {
+		if !server.IsValid() || slices.Contains(asked, server) {
+			continue
+		}
+		asked = append(asked, server)
+		wg.Go(func() {
+			l := probe.Lookup(ctx, r.Machine, server, r.Target.Name, "A")
+			if ctx.Err() == nil || l.Came() {
+				r.add(func(s *evidence.Set) { s.Elsewhere = append(s.Elsewhere, l) })
+			}
+		})
+	}
+	wg.Wait()
 }
 
 func (r *run) hasRoute6() bool { return len(r.endpoint.DefaultRoutes(true)) > 0 }

@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/probe"
 )
@@ -86,6 +87,25 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 			r.step(func() { r.conflict(ctx, a.Prefix.Addr()) }, evidence.AddressConflict)
 		}
 		r.step(func() { r.discover(ctx, iface) }, evidence.DHCPOffer)
+		r.step(func() { r.handOff(ctx, iface) }, evidence.Handoffs)
+		r.solicit(ctx, iface)
+	}
+}
+
+// solicit asks IPv6 routers and DHCPv6 servers what they say of the segment. Nothing waits for them.
+func (r *run) solicit(ctx context.Context, iface *endpoint.Interface) {
+	for _, a := range iface.Addresses {
+		own := a.Prefix.Addr()
+		if !own.Is6() || !own.IsLinkLocalUnicast() || a.Tentative || a.Duplicate {
+			continue
+		}
+		r.wg.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, discoverPatience)
+			defer cancel()
+			r.segment.Solicit(ctx, own, func(a evidence.Advertisement) { r.add(func(s *evidence.Set) { s.Routers6 = append(s.Routers6, a) }) },
+				func(i evidence.Information) { r.add(func(s *evidence.Set) { s.Informed6 = append(s.Informed6, i) }) })
+		})
+		return
 	}
 }
 
@@ -260,13 +280,13 @@ func (r *run) discover(ctx context.Context, iface *endpoint.Interface) {
 		}
 		r.add(func(s *evidence.Set) { s.Discovery = &d })
 	}
-	needs := len(iface.Usable(false)) == 0
-	d := r.segment.Discover(ctx, iface.Name, discoverAt, record, func() {
-		if needs {
-			testing.Store(true)
-		}
-	})
-	record(d)
+	q := probe.DHCPQuestion{Interface: iface.Name, At: discoverAt, Changed: record}
+	if own := iface.Usable(false); len(own) > 0 {
+		q.Held = own[0].Prefix.Addr()
+	} else {
+		q.Testing = func() { testing.Store(true) }
+	}
+	record(r.segment.Discover(ctx, q))
 }
 
 func (r *run) firstOffer() (first time.Duration) {
@@ -278,24 +298,29 @@ func (r *run) firstOffer() (first time.Duration) {
 	return first
 }
 
-// sweep asks everybody on the segment, unless the gateway answers soon.
+// sweep asks everybody on the segment, unless the gateway shows soon that it is there and passes traffic on.
 func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip.Addr) {
 	own := iface.Usable(false)
 	if len(own) == 0 || !probe.Sleep(ctx, sweepAfter) {
 		return
 	}
-	alive := false
-	r.look(func(s *evidence.Set) {
-		for _, n := range s.Neighbours {
-			if gw, ok := r.endpoint.Gateway(iface.Name, n.Asked.Is6()); ok && n.Asked == gw.WithZone("") && n.Outcome == evidence.Answered {
-				alive = true
-			}
+	if p := fault.NewPass(r.snapshot()); p.Alive == fault.Yes {
+		if !p.Gateway.Is4() || p.Forwards == fault.Yes || r.segment == nil || !probe.Sleep(ctx, doubtAfter-sweepAfter) {
+			return
 		}
-	})
-	if alive {
-		return
+		if p = fault.NewPass(r.snapshot()); !p.GatewayDoubtful() {
+			return
+		}
 	}
-	targets := slices.Collect(subnet.Around(own[0].Prefix, own[0].Prefix.Addr(), sweepMost))
+	p := fault.NewPass(r.snapshot())
+	prefix := own[0].Prefix
+	// First where routers stand: those that are named, and the ends of the prefix. Then nearest first.
+	var targets []netip.Addr
+	for _, a := range slices.Concat(p.RoutersNamed(), []netip.Addr{prefix.Masked().Addr().Next(), subnet.Last(prefix).Prev()}, slices.Collect(subnet.Around(prefix, prefix.Addr(), sweepMost))) {
+		if subnet.Usable(prefix, a) && a != prefix.Addr() && a != p.Gateway && !slices.Contains(targets, a) {
+			targets = append(targets, a)
+		}
+	}
 	var answered atomic.Int32
 	done := func(n evidence.Neighbour) {
 		if n.Outcome == evidence.Answered {
@@ -303,9 +328,19 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 		}
 		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
 	}
+	// Five show that the segment lives. Where the gateway came by DHCP, it may be that another one is the router: then all are asked, until one is found.
+	enough := func() bool { return answered.Load() >= sweepEnough }
+	if p.GatewayFromDHCP() {
+		enough = func() (found bool) {
+			r.look(func(s *evidence.Set) {
+				found = slices.ContainsFunc(s.Handoffs, func(h evidence.Handoff) bool { return h.HopLimit == 1 && h.Passed() })
+			})
+			return found
+		}
+	}
 	swept := 0
 	if r.segment != nil {
-		swept = r.segment.Sweep(ctx, sender, targets, sweepRate, sweepPatience, done, func() bool { return answered.Load() >= sweepEnough })
+		swept = r.segment.Sweep(ctx, sender, targets, sweepRate, sweepPatience, done, enough)
 	} else {
 		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, func(n evidence.Neighbour) {
 			if n.Outcome == evidence.Answered {

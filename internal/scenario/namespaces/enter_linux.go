@@ -34,6 +34,7 @@ const enterEnv = "PASSEPARTOUT_LAB_ENTER"
 
 type entry struct {
 	ResolvConf, Hosts string
+	Library           string // what stands for /var/lib
 	Drop              bool
 	Program           string
 	Args              []string
@@ -60,7 +61,11 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 			return nil, err
 		}
 	}
-	e := entry{ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root, Program: program, Args: args}
+	library, err := l.libraryOf(l.scenario.Site.Endpoint)
+	if err != nil {
+		return nil, err
+	}
+	e := entry{Library: library, ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root, Program: program, Args: args}
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return nil, err
@@ -120,7 +125,7 @@ func enter(raw string) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("private mounts: %w", err)
 	}
-	for from, to := range map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts"} {
+	for from, to := range map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Library: "/var/lib"} {
 		if real, err := filepath.EvalSymlinks(to); err == nil {
 			to = real
 		}

@@ -272,14 +272,14 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 			return err
 		}
 		switches[node.Ports[portName].Segment].ports = append(switches[node.Ports[portName].Segment].ports, outside)
-		if err := In(ns, func() error { return configurePort(inside, portName, node.Ports[portName]) }); err != nil {
+		if err := In(ns, func() error { return l.configurePort(inside, portName, node.Ports[portName]) }); err != nil {
 			return fmt.Errorf("port %s: %w", portName, err)
 		}
 	}
 	return In(ns, func() error { return configureNode(name, node) })
 }
 
-func configurePort(was, name string, p *scenario.Port) error {
+func (l *Lab) configurePort(was, name string, p *scenario.Port) error {
 	link, err := netlink.LinkByName(was)
 	if err != nil {
 		return err
@@ -303,7 +303,8 @@ func configurePort(was, name string, p *scenario.Port) error {
 	for _, a := range p.Addresses {
 		addr := &netlink.Addr{IPNet: &net.IPNet{IP: a.Addr().AsSlice(), Mask: net.CIDRMask(a.Bits(), a.Addr().BitLen())}}
 		if p.Leased && a.Addr().Is4() {
-			addr.ValidLft, addr.PreferedLft = 3120, 3120
+			addr.ValidLft = int(l.scenario.Site.LeaseLeft(p).Seconds())
+			addr.PreferedLft = addr.ValidLft
 		}
 		if err := netlink.AddrAdd(link, addr); err != nil {
 			return fmt.Errorf("address %v: %w", a, err)
@@ -425,6 +426,9 @@ func filter(node *scenario.Node) error {
 
 func ruleText(r scenario.Rule) string {
 	var parts []string
+	if r.From.IsValid() {
+		parts = append(parts, fmt.Sprintf("ip saddr %v", r.From))
+	}
 	if r.To.IsValid() {
 		family := "ip"
 		if r.To.Addr().Is6() {
@@ -455,7 +459,12 @@ func (l *Lab) serve(name string) error {
 		l.closers = append(l.closers, func() { listener.Close() })
 		go func() { _ = web.Serve(listener, name+"."+l.scenario.Site.Domain, l.authority) }()
 	}
-	if node.DNS == nil && node.DHCP == nil {
+	for _, portName := range node.PortNames() {
+		if err := l.ask(name, portName); err != nil {
+			return err
+		}
+	}
+	if node.DNS == nil && node.DHCP == nil && node.Advertises == nil {
 		return nil
 	}
 	args := []string{"--conf-file=/dev/null", "--no-daemon", "--no-resolv", "--no-hosts", "--no-ping",
@@ -479,9 +488,33 @@ func (l *Lab) serve(name string) error {
 	if d := node.DHCP; d != nil {
 		args = append(args, fmt.Sprintf("--dhcp-range=%v,%v,%v,%d", d.First, d.Last, net.IP(net.CIDRMask(d.Bits, 32)), int(time.Duration(d.Lease).Seconds())),
 			"--dhcp-option=option:router,"+strings.Join(texts(d.Routers), ","), "--dhcp-option=option:dns-server,"+strings.Join(texts(d.Resolvers), ","), "--dhcp-option=option:domain-name,"+d.Domain)
+		args = append(args, "--dhcp-authoritative")
+		for _, client := range d.Ignores {
+			args = append(args, fmt.Sprintf("--dhcp-host=%v,ignore", scenario.Hardware(client, l.scenario.Site.Nodes[client].PortNames()[0])))
+		}
+		if d.Exhausted {
+			if err := l.exhaust(name, d); err != nil {
+				return err
+			}
+		}
 		for client, addr := range d.Fixed {
+			if d.Exhausted {
+				break
+			}
 			hw := scenario.Hardware(client, l.scenario.Site.Nodes[client].PortNames()[0])
 			args = append(args, fmt.Sprintf("--dhcp-host=%v,%v", hw, addr))
+		}
+	}
+	if a := node.Advertises; a != nil {
+		args = append(args, "--enable-ra", fmt.Sprintf("--dhcp-range=%v,ra-stateless,%d,24h", a.Prefix.Masked().Addr(), a.Prefix.Bits()), fmt.Sprintf("--ra-param=%s,0,%d", node.PortNames()[0], int(time.Duration(a.Lifetime).Seconds())))
+		for i, r := range a.Resolvers {
+			if i == 0 {
+				args = append(args, "--dhcp-option=option6:dns-server")
+			}
+			args[len(args)-1] += ",[" + r.String() + "]"
+		}
+		if len(a.Search) > 0 {
+			args = append(args, "--dhcp-option=option6:domain-search,"+strings.Join(a.Search, ","))
 		}
 	}
 	moving, err := l.movingNames(name)
@@ -505,12 +538,16 @@ func (l *Lab) serve(name string) error {
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	l.closers = append(l.closers, func() { _ = cmd.Process.Kill(); <-ended })
-	want := ":0035 " // port 53 in hexadecimal
-	if node.DNS == nil {
+	want, table := ":0035 ", "udp" // port 53 in hexadecimal
+	switch {
+	case node.DNS != nil:
+	case node.DHCP != nil:
 		want = ":0043 "
+	default:
+		want, table = ":0223 ", "udp6"
 	}
 	for range 200 {
-		raw, err := os.ReadFile("/proc/thread-self/net/udp")
+		raw, err := os.ReadFile("/proc/thread-self/net/" + table)
 		if err == nil && strings.Contains(string(raw), want) {
 			return nil
 		}

@@ -1,0 +1,587 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/lease"
+	"passepartout/internal/core/subnet"
+)
+
+// Lease is the DHCP lease in force on the port.
+func (p *Pass) Lease() (lease.Lease, bool) {
+	if p.Endpoint == nil || p.Iface == nil {
+		return lease.Lease{}, false
+	}
+	return p.Endpoint.Lease(p.Iface.Name)
+}
+
+// leased reports whether the port's IPv4 address came by DHCP.
+func (p *Pass) leased() bool {
+	a, ok := p.address4()
+	if !ok {
+		return false
+	}
+	l, held := p.Lease()
+	return a.Origin == endpoint.ByDHCP || held && l.Terms.Address == a.Prefix.Addr()
+}
+
+// GatewayFromDHCP reports whether the gateway came by DHCP, as far as the lease, the route's mark or else the lease's address tell.
+func (p *Pass) GatewayFromDHCP() bool {
+	if l, ok := p.Lease(); ok && len(l.Terms.Routers) > 0 {
+		return slices.Contains(l.Terms.Routers, p.Gateway)
+	}
+	if p.Endpoint == nil || p.Iface == nil || !p.Gateway.Is4() {
+		return false
+	}
+	for _, r := range p.Endpoint.DefaultRoutes(false) {
+		if r.Interface == p.Iface.Name && r.Via == p.Gateway {
+			return r.Origin == endpoint.ByDHCP
+		}
+	}
+	return false
+}
+
+// overdue reports whether the lease has run out, or its T2 is past so that by now any server should have renewed it.
+func (p *Pass) overdue() (l lease.Lease, ended, late bool) {
+	l, ok := p.Lease()
+	if !ok || l.Client == "" {
+		return l, false, false
+	}
+	state := l.At(p.Endpoint.At)
+	return l, state == lease.Expired, state == lease.Rebinding
+}
+
+// RoutersNamed are the IPv4 routers of this segment that anybody names: the gateway set, the lease, offers.
+func (p *Pass) RoutersNamed() (out []netip.Addr) {
+	add := func(list ...netip.Addr) {
+		for _, a := range list {
+			if a.Is4() && !slices.Contains(out, a) {
+				out = append(out, a)
+			}
+		}
+	}
+	add(p.Gateway)
+	if p.Endpoint != nil && p.Iface != nil {
+		if gw, ok := p.Endpoint.Gateway(p.Iface.Name, false); ok {
+			add(gw)
+		}
+	}
+	if l, ok := p.Lease(); ok {
+		add(l.Terms.Routers...)
+	}
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		add(o.Routers...)
+	}
+	return out
+}
+
+// WantedOnLink are the IPv4 addresses that are wanted and that the mask takes for neighbours: the target's, and the name servers'.
+func (p *Pass) WantedOnLink() (out []netip.Addr) {
+	list := slices.Clone(p.Addresses)
+	for _, r := range p.Resolvers {
+		list = append(list, r.Address)
+	}
+	for _, a := range list {
+		if a.Is4() && p.OnLink(a) && !p.own(a) && a != p.Gateway && !slices.Contains(out, a) {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// GatewayDoubtful reports whether an IPv4 gateway is set that has not shown to pass traffic on: it keeps silent, or nothing comes back through it.
+func (p *Pass) GatewayDoubtful() bool {
+	return p.Gateway.Is4() && p.Forwards != Yes && len(p.Outside) == 0
+}
+
+// forwarder is a neighbour that passes traffic on, other than the gateway set.
+func (p *Pass) forwarder() (netip.Addr, bool) {
+	for _, h := range p.Handoffs {
+		if h.By != p.Gateway && h.Passed() {
+			return h.By, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// gatewayFails reports whether the gateway set is no way out: it keeps silent, or passes nothing on.
+func (p *Pass) gatewayFails() bool {
+	return p.Gateway.IsValid() && (p.Alive == No || p.Forwards == No)
+}
+
+// reachedThrough is the router through which an address is reached that the mask takes for a silent neighbour.
+func (p *Pass) reachedThrough(to netip.Addr) (by netip.Addr, ok bool) {
+	for _, h := range p.Handoffs {
+		if h.To == to && h.By != to && h.HopLimit > 1 && (h.Reached() || h.Outcome == evidence.Unreachable && h.From != h.By && !p.own(h.From)) {
+			return h.By, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// MaskTooWide: the mask takes in what lies beyond the gateway.
+var MaskTooWide = &Fault{
+	ID: "mask-too-wide", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
+	Doc: `The mask is too wide
+The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where nobody answers, and never hands them to the gateway, so that some
+places work and others do not. It is taken for a fault of the far machine. Set address, mask, gateway and resolvers together, as a working neighbour has them.`,
+	Judge: func(p *Pass) Finding {
+		a, ok := p.address4()
+		if !ok {
+			return possible("there is no address whose mask could be judged")
+		}
+		if a.Prefix.Bits() >= 31 {
+			return cleared("a mask of /%d takes in nobody but the peer", a.Prefix.Bits())
+		}
+		narrow, offered := p.longerOffer(a)
+		wanted := p.WantedOnLink()
+		var silent []netip.Addr
+		for _, w := range wanted {
+			n, asked := p.Neighbour(w)
+			if asked && n.Outcome == evidence.Answered {
+				continue
+			}
+			if asked && n.Outcome == evidence.Silent {
+				silent = append(silent, w)
+			}
+		}
+		if p.leased() && offered && p.leaseHasMask(a.Prefix.Bits()) {
+			offered = false // the lease's own mask, and another server's word: two servers that disagree
+		}
+		for _, w := range silent {
+			by, through := p.reachedThrough(w)
+			beyond := offered && !narrow.Address.Masked().Contains(w)
+			if !through && !beyond {
+				continue
+			}
+			if p.wideByDHCP(a) {
+				return cleared("the mask came with the lease: it is not this machine's own")
+			}
+			reasons := []string{fmt.Sprintf("%v lies within %v by the mask, and nobody on the segment answers for it", w, a.Prefix.Masked())}
+			if through {
+				reasons = append(reasons, fmt.Sprintf("handed to the gateway %v, a packet for %v is answered", by, w))
+			}
+			standing := Supported
+			right := 0
+			if offered {
+				right = narrow.Address.Bits()
+				reasons = append(reasons, fmt.Sprintf("%v offers %v", narrow.Server, narrow.Address))
+			}
+			if through || offered {
+				standing = Confirmed
+			}
+			f := found(standing, fmt.Sprintf("The mask of %v is too wide: it takes in %v, which lies beyond the gateway.", a.Prefix, w), reasons...)
+			if right > 0 {
+				set := netip.PrefixFrom(a.Prefix.Addr(), right)
+				return f.next(fmt.Sprintf("Set address, mask and gateway together: %v, mask %s, gateway %s, resolvers %s.", set, subnet.Mask(set), List(narrow.Routers), List(narrow.Resolvers)))
+			}
+			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, gateway %v and resolvers together.", a.Prefix.Addr(), by))
+		}
+		switch {
+		case offered && len(wanted) == 0 && p.Usable() == Yes:
+			return found(Supported, fmt.Sprintf("The mask of %v is wider than the /%d that %v offers.", a.Prefix, narrow.Address.Bits(), narrow.Server)).aside(true)
+		case len(silent) == 0 && !p.IsOpen(evidence.OtherNeighbours):
+			return cleared("nothing that was wanted lies within %v and keeps silent", a.Prefix.Masked())
+		case len(silent) > 0 && p.IsWithheld(evidence.SegmentFrames):
+			return possible("%v lies within %v by the mask and keeps silent; whether it lies beyond the gateway could not be asked", silent[0], a.Prefix.Masked())
+		case len(silent) > 0 && !p.IsOpen(evidence.Handoffs, evidence.DHCPOffer):
+			return cleared("%v is not reached through the gateway either", silent[0])
+		}
+		return possible("whether the mask takes in what lies beyond the gateway is not known yet")
+	},
+}
+
+// longerOffer is an offer that shows the mask of a to be too short: its prefix is the narrower one, and holds a.
+func (p *Pass) longerOffer(a endpoint.Address) (evidence.Offer, bool) {
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		if o.Address.Bits() > a.Prefix.Bits() && o.Address.Bits() < 32 && o.Address.Masked().Contains(a.Prefix.Addr()) {
+			return o, true
+		}
+	}
+	return evidence.Offer{}, false
+}
+
+func (p *Pass) leaseHasMask(bits int) bool {
+	l, ok := p.Lease()
+	return ok && l.Terms.PrefixLength == bits
+}
+
+// wideByDHCP reports whether the mask of a leased address is the one that DHCP gives.
+func (p *Pass) wideByDHCP(a endpoint.Address) bool {
+	if !p.leased() {
+		return false
+	}
+	if l, ok := p.Lease(); ok && l.Terms.PrefixLength != 0 {
+		return l.Terms.PrefixLength == a.Prefix.Bits()
+	}
+	offers, _ := p.OffersSeen()
+	return len(offers) > 0 && !slices.ContainsFunc(offers, func(o evidence.Offer) bool { return o.Address.Bits() != a.Prefix.Bits() })
+}
+
+// AddressExpired: the lease is over, and the address still in use.
+var AddressExpired = &Fault{
+	ID: "address-expired", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
+	Doc: `The lease has run out, and its address is still in use
+The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers. Its DHCP client has died or hangs. What the lease said may no longer hold:
+the address may have been given to another, and the gateway may have changed. Have the client ask again; restarting the port does it.`,
+	Judge: func(p *Pass) Finding {
+		l, ended, late := p.overdue()
+		offers, over := p.OffersSeen()
+		switch {
+		case !ended && !late:
+			if _, ok := p.Lease(); ok {
+				return cleared("the lease is %s", l.At(p.Endpoint.At))
+			}
+			return cleared("no lease is in force that could have run out")
+		case len(offers) == 0 && p.IsWithheld(evidence.DHCPOffer):
+			return possible("the lease of %v is over, and whether a DHCP server answers could not be asked", l.Terms.Address)
+		case len(offers) == 0 && over:
+			return cleared("no DHCP server answers that could have renewed the lease")
+		case len(offers) == 0:
+			return possible("the lease of %v is over, and no DHCP server has answered yet", l.Terms.Address)
+		}
+		o := offers[0]
+		what := fmt.Sprintf("ran out at %s", l.Expires.Local().Format("2006-01-02 15:04"))
+		if !ended {
+			what = fmt.Sprintf("should have been renewed by any server since T2, at %s", l.T2.Local().Format("15:04:05"))
+		}
+		reasons := []string{fmt.Sprintf("%s's lease of %v %s", l.Client, l.Terms.Address, what), fmt.Sprintf("%v answers now and offers %v, router %s", o.Server, o.Address, List(o.Routers))}
+		explains := false
+		for _, c := range p.Conflicts {
+			if c.Outcome == evidence.Answered && c.Address == l.Terms.Address {
+				explains = true
+				reasons = append(reasons, fmt.Sprintf("another machine, %v, has the address now", c.Hardware))
+			}
+		}
+		if p.Gateway.Is4() && p.GatewayFromDHCP() && !slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Routers, p.Gateway) }) {
+			explains = true
+			reasons = append(reasons, fmt.Sprintf("the gateway %v is from that lease; it is %s now", p.Gateway, List(o.Routers)))
+		}
+		if !slices.ContainsFunc(offers, func(o evidence.Offer) bool { return o.Address.Masked().Contains(l.Terms.Address) }) {
+			explains = true
+			reasons = append(reasons, fmt.Sprintf("the segment is %v now", o.Address.Masked()))
+		}
+		standing := Confirmed
+		if !ended {
+			standing = Supported
+		}
+		return found(standing, fmt.Sprintf("The lease of %v %s, and the address is still in use.", l.Terms.Address, what), reasons...).aside(!explains).
+			next(fmt.Sprintf("Have the DHCP client of %s (%s) ask again, or restart the port: it should get %v with gateway %s and resolvers %s.", p.Iface.Name, l.Client, o.Address, List(o.Routers), List(o.Resolvers)))
+	},
+}
+
+// DHCPRefuses: a server is there, and gives this machine nothing.
+var DHCPRefuses = &Fault{
+	ID: "dhcp-refuses", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	Doc: `The DHCP server refuses this machine
+A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for this one. Its range is used up, it knows this machine and denies it, or the
+machine asks for an address of another network. It is taken for a broken cable. Look into the server's log and range.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.linked(); !ok {
+			return possible("%s", why)
+		}
+		_, ended, late := p.overdue()
+		if hasRoutable4(p) && !ended && !late {
+			return cleared("%s does not depend on it: it has an address", p.Iface.Name)
+		}
+		offers, over := p.OffersSeen()
+		d := p.Discovery
+		switch {
+		case len(offers) > 0:
+			return cleared("%v offers %v", offers[0].Server, offers[0].Address)
+		case p.IsWithheld(evidence.DHCPOffer):
+			return possible("DHCP servers could not be asked")
+		case d == nil || !over:
+			return possible("no DHCP server has answered yet")
+		}
+		state := p.without()
+		asked := fmt.Sprintf("%d discovers within %s, no offer", d.Discovers, Millis(d.Waited))
+		const look = "Look into the DHCP server's log for this machine's hardware address %v: is its range used up, is the machine denied, or does it ask for an address of elsewhere?"
+		switch {
+		case len(d.Refusals) > 0:
+			return found(Confirmed, fmt.Sprintf("The DHCP server %s refuses this machine, and %s %s.", List(d.Refusals), p.Iface.Name, state),
+				fmt.Sprintf("%s answered this machine's request with a refusal (NAK)", List(d.Refusals)), asked).aside(p.Usable() == Yes).
+				next(fmt.Sprintf(look, p.Iface.Hardware), fmt.Sprintf("Delete the old lease on this machine, so that %s asks from the beginning.", p.Iface.Name))
+		case len(d.Serving) > 0:
+			return found(Supported, fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", List(d.Serving), p.Iface.Name, state),
+				fmt.Sprintf("%s was heard giving an address to another machine", List(d.Serving)), asked).aside(p.Usable() == Yes).
+				next(fmt.Sprintf(look, p.Iface.Hardware))
+		}
+		return cleared("no DHCP server was heard at all")
+	},
+}
+
+// without says what a port without a valid lease has.
+func (p *Pass) without() string {
+	if l, ended, late := p.overdue(); ended {
+		return fmt.Sprintf("has an address, %v, whose lease has run out", l.Terms.Address)
+	} else if late {
+		return fmt.Sprintf("has an address, %v, whose renewal is overdue", l.Terms.Address)
+	}
+	if own, self := p.Iface.SelfAssigned(); self {
+		return fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr())
+	}
+	return "has no address"
+}
+
+// disagreeing are two offers that part in what a machine needs, and in what.
+func (p *Pass) disagreeing() (a, b evidence.Offer, parts []string) {
+	offers, _ := p.OffersSeen()
+	for i, x := range offers {
+		for _, y := range offers[:i] {
+			parts = slices.DeleteFunc(x.Terms.Differences(y.Terms), func(s string) bool { return s == "domain" })
+			if len(parts) > 0 {
+				return y, x, parts
+			}
+		}
+	}
+	return a, b, nil
+}
+
+// misled is the server whose word, now in force here, leads nowhere, while another server or a neighbour shows the right way. fact says what is wrong.
+func (p *Pass) misled() (fact string, reasons []string, ok bool) {
+	if p.gatewayFails() && p.Gateway.Is4() && p.GatewayFromDHCP() {
+		if by, found := p.forwarder(); found {
+			how := "passes nothing on"
+			if p.Alive == No {
+				how = "does not answer"
+			}
+			return fmt.Sprintf("the gateway %v, which came by DHCP, %s, while %v passes traffic on", p.Gateway, how, by),
+				[]string{fmt.Sprintf("%v %s", p.Gateway, how), fmt.Sprintf("a packet handed to %v is passed on", by)}, true
+		}
+	}
+	if bad, good, found := p.wrongResolvers(); found {
+		return fmt.Sprintf("the name servers that came by DHCP, %s, are none, while %v answers", List(bad), good),
+			[]string{fmt.Sprintf("%s: questions unanswered", List(bad)), fmt.Sprintf("%v answers for the name", good)}, true
+	}
+	if a, ok := p.address4(); ok && p.wideByDHCP(a) {
+		for _, w := range p.WantedOnLink() {
+			n, asked := p.Neighbour(w)
+			if by, through := p.reachedThrough(w); through && asked && n.Outcome == evidence.Silent {
+				return fmt.Sprintf("the mask of %v, which came by DHCP, takes in %v, which lies beyond the gateway", a.Prefix, w),
+					[]string{fmt.Sprintf("nobody on the segment answers for %v", w), fmt.Sprintf("handed to the gateway %v, a packet for it is answered", by)}, true
+			}
+		}
+	}
+	return "", nil, false
+}
+
+// wrongResolvers are name servers that came by DHCP and do not serve, all of those that are set, while one that nobody set answers for the name.
+func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
+	if len(p.Resolvers) == 0 || !p.NeedsName() {
+		return nil, good, false
+	}
+	offers, _ := p.OffersSeen()
+	l, leased := p.Lease()
+	for _, r := range p.Resolvers {
+		named := leased && slices.Contains(l.Terms.Resolvers, r.Address) || slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, r.Address) })
+		gone := r.Closed
+		if n, asked := p.Neighbour(r.Address); asked && n.Outcome == evidence.Silent {
+			gone = true
+		}
+		if !r.OnLink && r.Speaks == No && r.Pings != Yes {
+			gone = true
+		}
+		if r.Speaks == Yes || !named || !gone {
+			return nil, good, false
+		}
+		bad = append(bad, r.Address)
+	}
+	for _, q := range p.Elsewhere {
+		named := leased && slices.Contains(l.Terms.Resolvers, q.Server) || slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, q.Server) })
+		if !named && !slices.Contains(bad, q.Server) && q.AboutTarget() && len(q.Addresses) > 0 {
+			return bad, q.Server, true
+		}
+	}
+	return nil, good, false
+}
+
+// astray reports whether the settings that came by DHCP lead astray, so that the gateway or the name servers that they name are not at fault themselves.
+func (p *Pass) astray() (string, bool) {
+	if p.leased() {
+		if fact, _, ok := p.misled(); ok {
+			return fact, true
+		}
+	}
+	if _, _, reasons := p.misguided(); len(reasons) > 0 {
+		return reasons[0], true
+	}
+	return "", false
+}
+
+// misguided tells whose settings this machine follows of two servers that disagree, and in what they lead it nowhere; no reasons if they do not.
+func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
+	a, b, parts := p.disagreeing()
+	if len(parts) == 0 || p.Usable() == Yes {
+		return follows, stands, nil
+	}
+	if follows, stands = p.followed(a, b); !follows.Server.IsValid() {
+		return follows, stands, nil
+	}
+	if p.gatewayFails() && slices.Contains(follows.Routers, p.Gateway) && !slices.Contains(stands.Routers, p.Gateway) {
+		reasons = append(reasons, fmt.Sprintf("this machine has the gateway %v from %v, and it leads nowhere", p.Gateway, follows.Server))
+	}
+	if p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool {
+		return r.Speaks == No && slices.Contains(follows.Resolvers, r.Address) && !slices.Contains(stands.Resolvers, r.Address)
+	}) {
+		reasons = append(reasons, fmt.Sprintf("this machine has its name servers from %v, and they do not answer", follows.Server))
+	}
+	if own, ok := p.address4(); ok && len(p.Outside) == 0 && follows.Address.Masked() == own.Prefix.Masked() && stands.Address.Masked() != own.Prefix.Masked() {
+		reasons = append(reasons, fmt.Sprintf("this machine's network %v is the one of %v", own.Prefix.Masked(), follows.Server))
+	}
+	return follows, stands, reasons
+}
+
+// DHCPRogue: two servers that disagree.
+var DHCPRogue = &Fault{
+	ID: "dhcp-rogue", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs},
+	Doc: `Two DHCP servers disagree
+Two DHCP servers answer on this segment and offer settings that disagree: one of them does not belong here. Often it is a small router from home, plugged in the wrong way round. Who gets an address from it
+is led astray, today this machine and tomorrow that. Find it by its hardware address and unplug it; then have the machines ask again.`,
+	Judge: func(p *Pass) Finding {
+		a, b, parts := p.disagreeing()
+		_, over := p.OffersSeen()
+		switch {
+		case len(parts) == 0 && p.IsWithheld(evidence.DHCPOffer):
+			return possible("DHCP servers could not be asked")
+		case len(parts) == 0 && over:
+			return cleared("no two servers disagree")
+		case len(parts) == 0:
+			return possible("not every DHCP server has answered yet")
+		}
+		reasons := []string{offerWords(a), offerWords(b)}
+		sentence := fmt.Sprintf("Two DHCP servers answer on this segment and disagree: %v and %v (%s).", a.Server, b.Server, listWords(parts))
+		next := []string{fmt.Sprintf("Find out which of the two does not belong here: %v has the hardware address %v, %v has %v. The switch's address table tells their ports.", a.Server, a.Hardware, b.Server, b.Hardware)}
+		follows, stands, astray := p.misguided()
+		if len(astray) > 0 {
+			reasons = append(reasons, astray...)
+			sentence = fmt.Sprintf("Two DHCP servers on this segment disagree, and this machine follows %v, which leads it astray; %v offers router %s.", follows.Server, stands.Server, List(stands.Routers))
+			next = append([]string{fmt.Sprintf("Unplug %v (hardware address %v) if it does not belong here, then have %s ask for a lease again: it should get router %s and resolvers %s from %v.",
+				follows.Server, follows.Hardware, p.Iface.Name, List(stands.Routers), List(stands.Resolvers), stands.Server)}, next...)
+		}
+		return found(Confirmed, sentence, reasons...).aside(len(astray) == 0).next(next...)
+	},
+}
+
+// followed tells which of two offers this machine's settings are from, and the other one: by the lease's server, else by gateway and name servers.
+func (p *Pass) followed(a, b evidence.Offer) (follows, stands evidence.Offer) {
+	if l, ok := p.Lease(); ok {
+		switch l.Terms.Server {
+		case a.Server:
+			return a, b
+		case b.Server:
+			return b, a
+		}
+	}
+	match := func(o evidence.Offer) (n int) {
+		if slices.Contains(o.Routers, p.Gateway) {
+			n += 2
+		}
+		for _, r := range p.Resolvers {
+			if slices.Contains(o.Resolvers, r.Address) {
+				n++
+			}
+		}
+		return n
+	}
+	switch x, y := match(a), match(b); {
+	case x > y:
+		return a, b
+	case y > x:
+		return b, a
+	}
+	return follows, stands
+}
+
+func offerWords(o evidence.Offer) string {
+	return fmt.Sprintf("%v offers %v, router %s, resolvers %s", o.Server, o.Address, List(o.Routers), List(o.Resolvers))
+}
+
+func listWords(parts []string) string {
+	out := ""
+	for i, s := range parts {
+		if i > 0 {
+			out += ", "
+		}
+		out += s
+	}
+	return out
+}
+
+// DHCPWrongOptions: the one server gives wrong settings.
+var DHCPWrongOptions = &Fault{
+	ID: "dhcp-wrong-options", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs},
+	Doc: `The DHCP server gives wrong settings
+This machine has exactly what the DHCP server gave it, and that is wrong: the gateway is no router, the mask is not the segment's, or the name server is none. Everybody who gets a lease there has the same trouble, and
+machines set by hand have not. Correct the server's settings, then have the machines ask again.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		if !p.leased() {
+			return cleared("the settings did not come by DHCP")
+		}
+		fact, reasons, ok := p.misled()
+		if !ok {
+			switch {
+			case p.Usable() == Yes, p.Forwards == Yes && (!p.NameFailed() || !p.IsOpen(evidence.NameLookup)) && len(p.WantedOnLink()) == 0:
+				return cleared("what the lease says leads on")
+			case p.IsWithheld(evidence.SegmentFrames):
+				return possible("whether another way leads on could not be asked")
+			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour, evidence.PathTrace):
+				return possible("other ways are still being asked")
+			}
+			return cleared("no neighbour, and no other name server, does better than what the lease names")
+		}
+		if _, _, parts := p.disagreeing(); len(parts) > 0 {
+			return possible("%s; but two servers disagree", fact)
+		}
+		server := "the DHCP server"
+		if l, held := p.Lease(); held && l.Terms.Server.IsValid() {
+			server = fmt.Sprintf("the DHCP server %v", l.Terms.Server)
+			reasons = append(reasons, fmt.Sprintf("the lease in force is from %v: router %s, resolvers %s", l.Terms.Server, List(l.Terms.Routers), List(l.Terms.Resolvers)))
+		}
+		offers, _ := p.OffersSeen()
+		for _, o := range offers {
+			reasons = append(reasons, offerWords(o))
+			server = fmt.Sprintf("the DHCP server %v", o.Server)
+		}
+		standing := Confirmed
+		if _, held := p.Lease(); !held && len(offers) == 0 {
+			standing = Supported // only the kernel's marks say that it came by DHCP
+		}
+		return found(standing, fmt.Sprintf("%s gives out wrong settings: %s.", upper(server), fact), reasons...).aside(p.Usable() == Yes).
+			next(fmt.Sprintf("Correct the settings of %s, then have %s ask for a lease again.", server, p.Iface.Name), "Until then, the right value can be set here by hand: together with address, mask, gateway and resolvers.")
+	},
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return string(s[0]-'a'+'A') + s[1:]
+}
+
+// leaseDoubt is why settings from DHCP may not be taken at their word: the lease is over and no server confirms them.
+func (p *Pass) leaseDoubt() (string, bool) {
+	l, ended, _ := p.overdue()
+	if !ended || !slices.Contains(l.Terms.Routers, p.Gateway) {
+		return "", false
+	}
+	offers, over := p.OffersSeen()
+	for _, o := range offers {
+		if slices.Contains(o.Routers, p.Gateway) {
+			return "", false
+		}
+	}
+	if len(offers) == 0 && over {
+		return "", false
+	}
+	return fmt.Sprintf("the lease that names %v has run out: it may no longer be the gateway", p.Gateway), true
+}

@@ -1,0 +1,116 @@
+package plan
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/probe"
+)
+
+// The times of the hand-offs, which begin only where the routing table's own way gives cause for doubt.
+const (
+	// By then a gateway that is there and passes traffic on has shown it: it answers for a hop limit of 1 as fast as it answers anything.
+	doubtAfter = 350 * time.Millisecond
+	// How long a neighbour gets to say that the hop limit ran out: it looks at that first, and need not ask anybody for it.
+	handoffPatience = 250 * time.Millisecond
+	// The target through the gateway may be far.
+	throughPatience = 1200 * time.Millisecond
+	handoffPace     = 20 * time.Millisecond
+)
+
+// handOff hands packets to other neighbours than the routing table names, when the way it names leads nowhere: to the gateway what the mask takes for a
+// neighbour, and to every neighbour what a gateway does not pass on.
+func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
+	own := iface.Usable(false)
+	if len(own) == 0 || r.Families.No4 {
+		return
+	}
+	from := own[0].Prefix.Addr()
+	began := time.Now()
+	through := map[netip.Addr]bool{}
+	for probe.Sleep(ctx, handoffPace) {
+		set := r.snapshot()
+		p := fault.NewPass(set)
+		if p.Usable() == fault.Yes || !slices.ContainsFunc(set.Open, func(k evidence.Kind) bool { return k != evidence.Handoffs }) {
+			return
+		}
+		for _, a := range p.WantedOnLink() {
+			if n, asked := p.Neighbour(a); asked && n.Outcome == evidence.Silent && !through[a] {
+				through[a] = true
+				r.through(ctx, p, from, a)
+			}
+		}
+		if time.Since(began) < doubtAfter || !p.GatewayDoubtful() {
+			continue
+		}
+		r.findForwarder(ctx, iface, from)
+		return
+	}
+}
+
+// through hands the gateway, and the routers that are offered, what the mask takes for a neighbour.
+func (r *run) through(ctx context.Context, p *fault.Pass, from, to netip.Addr) {
+	var wg sync.WaitGroup
+	for _, by := range p.RoutersNamed() {
+		if by.Is6() || by == to {
+			continue
+		}
+		wg.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, throughPatience)
+			defer cancel()
+			n := r.segment.Resolve(ctx, from, by)
+			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
+				return
+			}
+			r.add(func(s *evidence.Set) { s.Handoffs = append(s.Handoffs, evidence.Handoff{To: to, By: by, HopLimit: 64}) }) // before the answer can arrive at the port
+			h := r.segment.HandTo(ctx, by, n.Hardware[0], from, netip.AddrPortFrom(to, r.Target.Port), 64)
+			r.add(func(s *evidence.Set) { s.Handoffs = append(s.Handoffs, h) })
+		})
+	}
+	wg.Wait()
+}
+
+// findForwarder looks for a neighbour that passes traffic on, among those that the sweep finds: it hands each a packet for elsewhere, once.
+func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own netip.Addr) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	handed := map[netip.Addr]bool{}
+	for probe.Sleep(ctx, handoffPace) {
+		set := r.snapshot()
+		p := fault.NewPass(set)
+		to := evidence.Nowhere
+		for _, a := range p.Addresses {
+			if a.Is4() && !iface.OnLink(a) {
+				to = a
+			}
+		}
+		for _, n := range set.Neighbours {
+			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 || !n.Asked.Is4() || n.Asked == p.Gateway || handed[n.Asked] || len(handed) >= sweepMost {
+				continue
+			}
+			handed[n.Asked] = true
+			wg.Go(func() {
+				one, done := context.WithTimeout(ctx, handoffPatience)
+				defer done()
+				h := r.segment.HandTo(one, n.Asked, n.Hardware[0], own, netip.AddrPortFrom(to, 0), 1)
+				if ctx.Err() == nil || h.Came() {
+					r.add(func(s *evidence.Set) { s.Handoffs = append(s.Handoffs, h) })
+				}
+				if h.Passed() {
+					cancel() // found: nobody else need be asked
+				}
+			})
+		}
+		if set.SweepDone || p.Usable() == fault.Yes || p.Forwards == fault.Yes {
+			return // those just handed get their time
+		}
+	}
+}
