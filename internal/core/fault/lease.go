@@ -140,14 +140,13 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 		}
 		narrow, offered := p.longerOffer(a)
 		wanted := p.WantedOnLink()
-		var silent []netip.Addr
+		var silent, unknown []netip.Addr
 		for _, w := range wanted {
-			n, asked := p.Neighbour(w)
-			if asked && n.Outcome == evidence.Answered {
-				continue
-			}
-			if asked && n.Outcome == evidence.Silent {
+			switch n, asked := p.Neighbour(w); {
+			case asked && n.Outcome == evidence.Silent:
 				silent = append(silent, w)
+			case !asked && p.Usable() != Yes && slices.Contains(p.Addresses, w):
+				unknown = append(unknown, w)
 			}
 		}
 		if p.leased() && offered && p.leaseHasMask(a.Prefix.Bits()) {
@@ -185,6 +184,8 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 		switch {
 		case offered && len(wanted) == 0 && p.Usable() == Yes:
 			return found(Supported, fmt.Sprintf("The mask of %v is wider than the /%d that %v offers.", a.Prefix, narrow.Address.Bits(), narrow.Server)).aside(true)
+		case len(unknown) > 0:
+			return possible("whether %v is on this segment, as the mask says, has not been asked", unknown[0])
 		case len(silent) == 0 && !p.IsOpen(evidence.OtherNeighbours):
 			return cleared("nothing that was wanted lies within %v and keeps silent", a.Prefix.Masked())
 		case len(silent) > 0 && p.IsWithheld(evidence.SegmentFrames):
@@ -534,7 +535,7 @@ machines set by hand have not. Correct the server's settings, then have the mach
 				return cleared("what the lease says leads on")
 			case p.IsWithheld(evidence.SegmentFrames):
 				return possible("whether another way leads on could not be asked")
-			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour, evidence.PathTrace):
+			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour) || p.Alive != No && p.IsOpen(evidence.PathTrace):
 				return possible("other ways are still being asked")
 			}
 			return cleared("no neighbour, and no other name server, does better than what the lease names")

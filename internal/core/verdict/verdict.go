@@ -227,6 +227,9 @@ func relevant(p *fault.Pass, s Suspect) bool {
 	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
 		return false // judged by the settings alone: had they been the cause, they would be confirmed
 	}
+	if s.Fault == fault.MaskTooWide || s.Fault == fault.DHCPWrongOptions { // what is taken for a neighbour may lie beyond
+		return p.TargetOnLink() || p.Forwards != fault.Yes && s.Fault == fault.DHCPWrongOptions
+	}
 	if p.Forwards == fault.Yes { // host and segment have shown that they work
 		return s.Zone == fault.Beyond
 	}

@@ -96,11 +96,13 @@ var cases = []testCase{
 		GatewayGone(s)
 		wrong := netip.MustParseAddr("172.27.41.1")
 		s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Neighbours[0].Asked = wrong, wrong, wrong
+		s.Endpoint.Routes[0].Origin = endpoint.ByHand
 	}, zone: verdict.Host, fault: "gateway-outside-subnet", confidence: verdict.Certain, says: "octet 3 is 41", next: "172.27.40.1"},
 	{name: "gateway by hand, to an address that nobody has", change: func(s *evidence.Set) {
 		GatewayGone(s)
 		wrong := netip.MustParseAddr("172.27.40.11")
 		s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Neighbours[0].Asked = wrong, wrong, wrong
+		s.Endpoint.Routes[0].Origin = endpoint.ByHand
 	}, zone: verdict.Host, fault: "gateway-silent", says: "the segment's router is 172.27.40.1", next: "Set the gateway to 172.27.40.1"},
 	{name: "a blackhole", change: func(s *evidence.Set) {
 		s.Routes[0] = endpoint.RouteAnswer{To: Bookings, Verdict: endpoint.Blackhole}
@@ -343,7 +345,7 @@ func standing(r verdict.Result, id string) string {
 }
 
 func TestJudge(t *testing.T) {
-	for _, c := range cases {
+	for _, c := range slices.Concat(cases, leaseCases) {
 		t.Run(c.name, func(t *testing.T) {
 			s := Healthy()
 			if c.change != nil {
@@ -451,7 +453,7 @@ func TestSettled(t *testing.T) {
 }
 
 func TestChecksTellWhatWasAskedAndHeard(t *testing.T) {
-	for _, c := range cases {
+	for _, c := range slices.Concat(cases, leaseCases) {
 		s := Healthy()
 		if c.change != nil {
 			c.change(s)

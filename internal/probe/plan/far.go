@@ -52,7 +52,17 @@ func (r *run) startNames(ctx context.Context) {
 
 			r.step(func() {
 				defer lookups.Done()
-				l := probe.Lookup(ctx, r.Machine, server, name, kind)
+				wait, cancel := context.WithCancel(ctx)
+				defer cancel()
+				gone := r.gone(server)
+				go func() {
+					select {
+					case <-gone:
+						cancel()
+					case <-wait.Done():
+					}
+				}()
+				l := probe.Lookup(wait, r.Machine, server, name, kind)
 				if ctx.Err() != nil && !l.Came() {
 					return
 				}
@@ -308,7 +318,26 @@ func (r *run) traceNowhere(ctx context.Context) {
 	if known || r.Families.No4 {
 		return
 	}
-	if route, err := r.Machine.Route(ctx, evidence.Nowhere, ""); err == nil && route.Verdict == endpoint.Forward && route.Via.IsValid() {
-		r.trace(ctx, evidence.Nowhere, last)
+	route, err := r.Machine.Route(ctx, evidence.Nowhere, "")
+	if err != nil || route.Verdict != endpoint.Forward || !route.Via.IsValid() {
+		return
 	}
+	// Life behind the gateway is all that was asked for: the first router there that answers ends it.
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := make(chan struct{})
+	defer close(stop)
+	r.wg.Go(func() {
+		for probe.Sleep(ctx, handoffPace) {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			if len(fault.NewPass(r.snapshot()).Outside) > 0 {
+				cancel()
+			}
+		}
+	})
+	r.trace(ctx, evidence.Nowhere, last)
 }

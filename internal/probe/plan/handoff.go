@@ -21,7 +21,7 @@ const (
 	handoffPatience = 250 * time.Millisecond
 	// The target through the gateway may be far.
 	throughPatience = 1200 * time.Millisecond
-	handoffPace     = 20 * time.Millisecond
+	handoffPace     = 40 * time.Millisecond
 )
 
 // handOff hands packets to other neighbours than the routing table names, when the way it names leads nowhere: to the gateway what the mask takes for a

@@ -116,6 +116,9 @@ func (r *run) neighbours(ctx context.Context, iface *endpoint.Interface, targets
 	}
 	record := func(n evidence.Neighbour) {
 		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
+		if n.Outcome == evidence.Silent && kind == evidence.OtherNeighbours {
+			r.markGone(n.Asked)
+		}
 	}
 	if r.segment == nil {
 		r.step(func() {

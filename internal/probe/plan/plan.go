@@ -97,8 +97,9 @@ type run struct {
 	silence  chan struct{} // closed when the wait for silence is over
 
 	mu     sync.Mutex
-	acted  map[netip.Addr]bool // addresses that the target's tests were started for
-	traced map[netip.Addr]bool // name servers beyond to which the way was asked
+	absent map[netip.Addr]chan struct{} // closed when a neighbour has kept silent to the end
+	acted  map[netip.Addr]bool          // addresses that the target's tests were started for
+	traced map[netip.Addr]bool          // name servers beyond to which the way was asked
 }
 
 // step runs f in the background; the kinds stay open until it ends.
@@ -108,6 +109,30 @@ func (r *run) step(f func(), kinds ...evidence.Kind) {
 		defer done()
 		f()
 	})
+}
+
+// gone is closed when an address on the segment has kept silent to the end: what was sent there needs no longer waiting for.
+func (r *run) gone(a netip.Addr) chan struct{} {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.absent == nil {
+		r.absent = map[netip.Addr]chan struct{}{}
+	}
+	if r.absent[a] == nil {
+		r.absent[a] = make(chan struct{})
+	}
+	return r.absent[a]
+}
+
+func (r *run) markGone(a netip.Addr) {
+	c := r.gone(a)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	select {
+	case <-c:
+	default:
+		close(c)
+	}
 }
 
 // start reads the machine and sets everything going that waits for nothing.

@@ -6,8 +6,10 @@ import (
 	"slices"
 	"time"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/lease"
 	"passepartout/internal/core/target"
 )
 
@@ -77,7 +79,20 @@ func Healthy() *evidence.Set {
 
 // Offer is what the pier's DHCP server offers, with a prefix of so many bits.
 func Offer(bits int) evidence.Offer {
-	return evidence.Offer{Server: Core, Address: netip.PrefixFrom(Own, bits), Routers: []netip.Addr{Gateway}, Resolvers: []netip.Addr{Core, NS}, Domain: "kittiwake.example", Lease: time.Hour, RTT: 2 * time.Millisecond}
+	return OfferOf(dhcp.Terms{Server: Core, Address: Own, PrefixLength: bits, Routers: []netip.Addr{Gateway}, Resolvers: []netip.Addr{Core, NS}, Domain: "kittiwake.example", Lease: time.Hour})
+}
+
+// OfferOf is an offer of such terms.
+func OfferOf(t dhcp.Terms) evidence.Offer {
+	return evidence.Offer{Server: t.Server, Address: t.Prefix(), Routers: t.Routers, Resolvers: t.Resolvers, Domain: t.Domain, Lease: t.Lease, Terms: t, RTT: 2 * time.Millisecond}
+}
+
+// Leased gives the machine a lease in force, as its client wrote it down so long before the settings were read.
+func Leased(s *evidence.Set, ago time.Duration, t dhcp.Terms) {
+	s.Endpoint.At = time.Date(2026, 11, 23, 9, 14, 3, 0, time.UTC)
+	l := lease.Lease{Interface: "eth0", Client: lease.Dhclient, Terms: t, Obtained: s.Endpoint.At.Add(-ago), InForce: true, Source: "var/lib/dhcp/dhclient.eth0.leases"}
+	l.Complete()
+	s.Endpoint.Leases = []lease.Lease{l}
 }
 
 // Path is a trace on which these answered, hop by hop; the zero address is a silent hop, the target itself the end.
