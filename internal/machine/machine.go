@@ -40,7 +40,7 @@ type Machine interface {
 	// A context that ends before anything came gives Silent.
 	Connect(context.Context, ConnectConfig) (net.Conn, evidence.Reply)
 	// OpenFrames opens a port for whole Ethernet frames.
-	OpenFrames(iface string) (FramePort, error)
+	OpenFrames(FrameConfig) (FramePort, error)
 	// Roots are the authorities whose certificates the machine trusts; nil means the system's own.
 	Roots() *x509.CertPool
 }
@@ -162,11 +162,18 @@ type FlowPort interface {
 	Close() error
 }
 
+// FrameConfig describes a port for frames.
+type FrameConfig struct {
+	Interface string
+	Own       bool // frames that this machine sends are heard too, but for those sent through this very port
+	DHCP      bool // only DHCP over IPv4 is heard: on a busy port all else would cost much
+}
+
 // FramePort sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.
 type FramePort interface {
 	Hardware() endpoint.HardwareAddr
 	Send(frame []byte) error
-	// Receive blocks for the next frame, those sent by this machine left out. The caller owns the bytes. Close ends it with net.ErrClosed.
+	// Receive blocks for the next frame, those sent by this machine left out unless they were asked for. The caller owns the bytes. Close ends it with net.ErrClosed.
 	Receive() (frame []byte, at time.Time, err error)
 	Close() error
 }

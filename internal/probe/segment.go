@@ -40,7 +40,7 @@ const mostClaims = 8192
 
 // OpenSegment begins to listen. heard is called for each machine's first word, arrive for each packet to this machine; both from one goroutine.
 func OpenSegment(m machine.Machine, iface string, own func(netip.Addr) bool, heard func(evidence.Heard), arrive func(evidence.Arrival)) (*Segment, error) {
-	port, err := m.OpenFrames(iface)
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface})
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package dhcp
 import (
 	"container/list"
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -107,6 +108,24 @@ func (t *Tracker) Close() {
 	for el := t.recent.Back(); el != nil; el = el.Prev() {
 		t.end(el.Value.(*client))
 	}
+}
+
+// Open gives the exchanges that have not ended, the latest word first, as they stand: copies, with their remarks.
+func (t *Tracker) Open() (out []*Exchange) {
+	for el := t.recent.Front(); el != nil; el = el.Next() {
+		if e := el.Value.(*client).current; e != nil {
+			out = append(out, e.snapshot())
+		}
+	}
+	return out
+}
+
+// snapshot is a copy with the remarks of the present moment.
+func (e *Exchange) snapshot() *Exchange {
+	c := *e
+	c.Steps, c.Remarks = slices.Clone(e.Steps), slices.Clone(e.Remarks)
+	c.finish()
+	return &c
 }
 
 // longestRepeat is after how long a DISCOVER under a new transaction id is a new attempt and no repeat: clients double their wait up to 64 s, give or

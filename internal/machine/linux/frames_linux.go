@@ -7,8 +7,10 @@ import (
 	"time"
 
 	mpacket "github.com/mdlayher/packet"
+	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/machine"
 )
@@ -16,16 +18,22 @@ import (
 type framePort struct {
 	conn *mpacket.Conn
 	hw   endpoint.HardwareAddr
+	own  bool
 	buf  []byte
 }
 
 // OpenFrames implements machine.Machine.
-func (m *live) OpenFrames(iface string) (machine.FramePort, error) {
+func (m *live) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+	iface := c.Interface
 	ifi, err := net.InterfaceByName(iface)
 	if err != nil {
 		return nil, translate("opening "+iface, unix.ENODEV)
 	}
-	conn, err := mpacket.Listen(ifi, mpacket.Raw, unix.ETH_P_ALL, nil)
+	config := &mpacket.Config{}
+	if c.DHCP {
+		config.Filter = onlyDHCP
+	}
+	conn, err := mpacket.Listen(ifi, mpacket.Raw, unix.ETH_P_ALL, config)
 	if err != nil {
 		var call *os.SyscallError
 		if errors.As(err, &call) {
@@ -33,7 +41,7 @@ func (m *live) OpenFrames(iface string) (machine.FramePort, error) {
 		}
 		return nil, translate("opening "+iface+" for frames", err)
 	}
-	p := &framePort{conn: conn, buf: make([]byte, 1<<16)}
+	p := &framePort{conn: conn, own: c.Own, buf: make([]byte, 1<<16)}
 	p.hw, _ = endpoint.HardwareFrom(ifi.HardwareAddr)
 	return p, nil
 }
@@ -58,7 +66,7 @@ func (p *framePort) Receive() ([]byte, time.Time, error) {
 			}
 			return nil, at, translate("receiving frames", err)
 		}
-		if n < 14 || string(p.buf[6:12]) == string(p.hw[:]) { // sent by this machine
+		if n < 14 || !p.own && string(p.buf[6:12]) == string(p.hw[:]) { // sent by this machine
 			continue
 		}
 		return append([]byte(nil), p.buf[:n]...), at, nil
@@ -66,3 +74,27 @@ func (p *framePort) Receive() ([]byte, time.Time, error) {
 }
 
 func (p *framePort) Close() error { return p.conn.Close() }
+
+// onlyDHCP passes UDP over IPv4 to the ports of DHCP, the first parts of fragments included.
+var onlyDHCP = assembled(
+	bpf.LoadAbsolute{Off: 12, Size: 2},
+	bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.ETH_P_IP, SkipTrue: 8},
+	bpf.LoadAbsolute{Off: 14 + 9, Size: 1},
+	bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.IPPROTO_UDP, SkipTrue: 6},
+	bpf.LoadAbsolute{Off: 14 + 6, Size: 2},
+	bpf.JumpIf{Cond: bpf.JumpBitsSet, Val: 0x1fff, SkipTrue: 4}, // a later fragment has no ports
+	bpf.LoadMemShift{Off: 14},
+	bpf.LoadIndirect{Off: 14 + 2, Size: 2},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp.ServerPort, SkipTrue: 2},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp.ClientPort, SkipTrue: 1},
+	bpf.RetConstant{Val: 0},
+	bpf.RetConstant{Val: 1 << 16},
+)
+
+func assembled(program ...bpf.Instruction) []bpf.RawInstruction {
+	raw, err := bpf.Assemble(program)
+	if err != nil {
+		panic(err) // a program of our own
+	}
+	return raw
+}

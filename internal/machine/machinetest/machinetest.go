@@ -11,9 +11,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine"
@@ -63,6 +65,7 @@ func Run(t *testing.T, g Ground) {
 		{"connect, hop limit", "a connection attempt that a router ends is told as such, with the router", connectHopLimit},
 		{"connect, silence", "a context that ends before anything came gives Silent", connectSilence},
 		{"frames", "an ARP request in a frame brings the neighbour's answer, and own frames are left out", frames},
+		{"frames", "a port for DHCP alone hears what this machine sends and the answer, and nothing else", dhcpFrames},
 		{"no such port", "a port that is not there is ErrGone", gone},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -265,7 +268,7 @@ func connectSilence(t *testing.T, m machine.Machine) {
 }
 
 func frames(t *testing.T, m machine.Machine) {
-	port, err := m.OpenFrames("eth0")
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0"})
 	require.NoError(t, err)
 	defer port.Close()
 	stop := time.AfterFunc(patience, func() { port.Close() })
@@ -284,8 +287,33 @@ func frames(t *testing.T, m machine.Machine) {
 	}
 }
 
+// dhcpFrames: a port that hears DHCP alone, its own included, hears a discover of its own and the offer to it, and no ARP.
+func dhcpFrames(t *testing.T, m machine.Machine) {
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0", Own: true, DHCP: true})
+	require.NoError(t, err)
+	defer port.Close()
+	stop := time.AfterFunc(patience, func() { port.Close() })
+	defer stop.Stop()
+	other, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0"})
+	require.NoError(t, err)
+	defer other.Close()
+	require.NoError(t, other.Send(wire.ARPRequest(port.Hardware(), own, printer)))
+	m1, err := dhcpv4.NewDiscovery(wire.HardwareOf(port.Hardware()))
+	require.NoError(t, err)
+	require.NoError(t, other.Send(wire.UDPFrame(port.Hardware(), wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"), m1.ToBytes())))
+	for _, want := range []dhcp.Type{dhcp.Discover, dhcp.Offer} {
+		frame, _, err := port.Receive()
+		require.NoError(t, err, "no %v was heard", want)
+		f, ok := wire.ParseFrame(frame)
+		require.True(t, ok)
+		got, err := wire.ParseDHCP(f.Payload)
+		require.NoError(t, err)
+		assert.Equal(t, want, got.Type)
+	}
+}
+
 func gone(t *testing.T, m machine.Machine) {
-	_, err := m.OpenFrames("eth9")
+	_, err := m.OpenFrames(machine.FrameConfig{Interface: "eth9"})
 	assert.True(t, errors.Is(err, machine.ErrGone), "%v", err)
 	_, err = m.OpenEcho(machine.EchoConfig{Interface: "eth9"})
 	assert.True(t, errors.Is(err, machine.ErrGone) || errors.Is(err, fs.ErrPermission), "%v", err)

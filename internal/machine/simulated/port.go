@@ -33,6 +33,7 @@ type port struct {
 	mu         sync.Mutex
 	dispatcher stack.NetworkDispatcher
 	taps       map[*tap]struct{}
+	ownTaps    map[*tap]struct{} // these get what the port itself sends
 }
 
 // tap gets a copy of every frame that arrives at a port.
@@ -52,6 +53,21 @@ func (p *port) listen(f func(frame []byte)) (stop func()) {
 		p.mu.Lock()
 		defer p.mu.Unlock()
 		delete(p.taps, t)
+	}
+}
+
+// overhear has a tap told of every frame that the port itself sends.
+func (p *port) overhear(t *tap) (stop func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.ownTaps == nil {
+		p.ownTaps = map[*tap]struct{}{}
+	}
+	p.ownTaps[t] = struct{}{}
+	return func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		delete(p.ownTaps, t)
 	}
 }
 
@@ -98,10 +114,22 @@ func unpooled(frame []byte) buffer.Buffer {
 }
 
 // transmit puts a whole frame on the wire, past the stack.
-func (p *port) transmit(frame []byte) {
-	if !p.dead() && p.segment != nil {
-		p.segment.send(p, frame)
+func (p *port) transmit(frame []byte) { p.transmitFrom(frame, nil) }
+
+// transmitFrom is transmit for a frame that one of those who overhear has sent: a port does not hear itself, as a packet socket does not.
+func (p *port) transmitFrom(frame []byte, by *tap) {
+	if p.dead() || p.segment == nil {
+		return
 	}
+	p.mu.Lock()
+	own := slices.Collect(maps.Keys(p.ownTaps))
+	p.mu.Unlock()
+	for _, t := range own {
+		if t != by {
+			t.frame(frame)
+		}
+	}
+	p.segment.send(p, frame)
 }
 
 // WritePackets implements stack.LinkEndpoint.

@@ -42,7 +42,7 @@ func TestPrivilege(t *testing.T) {
 		assert.Equal(t, c.frames, p.Frames.Granted)
 		_, err := m.OpenEcho(machine.EchoConfig{})
 		assert.Equal(t, !c.echo, errors.Is(err, fs.ErrPermission), "%v", err)
-		_, err = m.OpenFrames("eth0")
+		_, err = m.OpenFrames(machine.FrameConfig{Interface: "eth0"})
 		assert.Equal(t, !c.frames, errors.Is(err, fs.ErrPermission), "%v", err)
 		if !c.echo {
 			assert.NotEmpty(t, p.Echo.Why)

@@ -18,6 +18,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
 	"gvisor.dev/gvisor/pkg/waiter"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine"
@@ -288,6 +289,7 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 type framePort struct {
 	p      *port
 	frames chan heardFrame
+	own    *tap // for the frames of this machine; nil: they are not wanted
 	done   chan struct{}
 	close  func()
 }
@@ -298,7 +300,8 @@ type heardFrame struct {
 }
 
 // OpenFrames implements machine.Machine.
-func (m *endpointMachine) OpenFrames(iface string) (machine.FramePort, error) {
+func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+	iface := c.Interface
 	if p := m.Permissions().Frames; !p.Granted {
 		return nil, fmt.Errorf("frames: %s: %w", p.Why, fs.ErrPermission)
 	}
@@ -310,13 +313,21 @@ func (m *endpointMachine) OpenFrames(iface string) (machine.FramePort, error) {
 			return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrNoRoute)
 		}
 		f := &framePort{p: p, frames: make(chan heardFrame, queueLength), done: make(chan struct{})}
-		stop := p.listen(func(frame []byte) {
+		take := func(frame []byte) {
+			if v, ok := look(frame); c.DHCP && (!ok || v.v6 || v.proto != "udp" || v.dstPort != dhcp.ServerPort && v.dstPort != dhcp.ClientPort) {
+				return
+			}
 			select {
 			case f.frames <- heardFrame{bytes.Clone(frame), time.Now()}:
 			default:
 			}
-		})
-		f.close = sync.OnceFunc(func() { stop(); close(f.done) })
+		}
+		stop, stopOwn := p.listen(take), func() {}
+		if c.Own {
+			f.own = &tap{take}
+			stopOwn = p.overhear(f.own)
+		}
+		f.close = sync.OnceFunc(func() { stop(); stopOwn(); close(f.done) })
 		return f, nil
 	}
 	return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrGone)
@@ -325,7 +336,7 @@ func (m *endpointMachine) OpenFrames(iface string) (machine.FramePort, error) {
 func (f *framePort) Hardware() endpoint.HardwareAddr { return f.p.hw }
 
 func (f *framePort) Send(frame []byte) error {
-	f.p.transmit(bytes.Clone(frame))
+	f.p.transmitFrom(bytes.Clone(frame), f.own)
 	return nil
 }
 

@@ -170,7 +170,7 @@ func TestOfferedNameServersAreWitnesses(t *testing.T) {
 // lost is a machine whose port vanishes while the tests run.
 type lost struct{ machine.Machine }
 
-func (m lost) OpenFrames(string) (machine.FramePort, error) { return nil, machine.ErrGone }
+func (m lost) OpenFrames(machine.FrameConfig) (machine.FramePort, error) { return nil, machine.ErrGone }
 func (m lost) Neighbours(context.Context) ([]endpoint.Neighbour, error) {
 	return nil, machine.ErrGone
 }

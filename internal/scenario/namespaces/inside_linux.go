@@ -41,8 +41,8 @@ func (i inside) OpenDatagram(c machine.DatagramConfig) (machine.DatagramPort, er
 	return at(i, func() (machine.DatagramPort, error) { return i.Machine.OpenDatagram(c) })
 }
 
-func (i inside) OpenFrames(iface string) (machine.FramePort, error) {
-	return at(i, func() (machine.FramePort, error) { return i.Machine.OpenFrames(iface) })
+func (i inside) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+	return at(i, func() (machine.FramePort, error) { return i.Machine.OpenFrames(c) })
 }
 
 func (i inside) Connect(ctx context.Context, c machine.ConnectConfig) (conn net.Conn, r evidence.Reply) {

@@ -1,0 +1,79 @@
+package probe
+
+import (
+	"slices"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/dhcp"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/wire"
+)
+
+// Ear listens to the DHCP messages on a port, this machine's own among them, and puts them together into exchanges. It sends nothing. What a switch does
+// not bring to this port, it cannot hear: unicast messages of others.
+type Ear struct {
+	Since time.Time
+	port  machine.FramePort
+	done  chan struct{}
+
+	mu      sync.Mutex
+	tracker *dhcp.Tracker
+	ended   []*dhcp.Exchange
+}
+
+// mostHeard is how many exchanges that have ended are kept: the latest.
+const mostHeard = 512
+
+// Listen begins to listen.
+func Listen(m machine.Machine, iface string) (*Ear, error) {
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface, Own: true, DHCP: true})
+	if err != nil {
+		return nil, err
+	}
+	e := &Ear{Since: time.Now(), port: port, done: make(chan struct{})}
+	e.tracker = dhcp.NewTracker(dhcp.Config{Most: 1024, Ended: func(x *dhcp.Exchange) {
+		if len(e.ended) == mostHeard {
+			e.ended = slices.Delete(e.ended, 0, 1)
+		}
+		e.ended = append(e.ended, x)
+	}})
+	go e.hear()
+	return e, nil
+}
+
+func (e *Ear) hear() {
+	defer close(e.done)
+	for {
+		frame, at, err := e.port.Receive()
+		if err != nil {
+			return
+		}
+		f, ok := wire.ParseFrame(frame)
+		if !ok || f.Proto != "udp" {
+			continue
+		}
+		m, err := wire.ParseDHCP(f.Payload)
+		if err != nil || m.Type == 0 {
+			continue
+		}
+		e.mu.Lock()
+		e.tracker.Take(dhcp.Sighting{At: at, From: f.From, To: f.To, Message: m})
+		e.mu.Unlock()
+	}
+}
+
+// Close ends the listening.
+func (e *Ear) Close() {
+	e.port.Close()
+	<-e.done
+}
+
+// Exchanges are those heard so far, the one that began last first, and how many messages of each type there were.
+func (e *Ear) Exchanges() (out []*dhcp.Exchange, counts [dhcp.Inform + 1]int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	out = append(e.tracker.Open(), e.ended...)
+	slices.SortStableFunc(out, func(a, b *dhcp.Exchange) int { return b.Began().Compare(a.Began()) })
+	return out, e.tracker.Counts
+}
