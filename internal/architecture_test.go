@@ -35,7 +35,7 @@ var allowed = []struct {
 	{"internal/probe", []string{"internal/core", "internal/machine"}},
 	{"internal/draw", []string{"internal/core"}},
 	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw"}},
-	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap"}},
+	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 

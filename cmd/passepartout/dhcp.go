@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net/netip"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -19,6 +20,7 @@ import (
 // exchanging are the dhcp command's own flags.
 type exchanging struct {
 	read                              string
+	wait                              time.Duration
 	client, host, address, relay, xid string
 }
 
@@ -53,7 +55,7 @@ func (f *flags) dhcpCommand() *cobra.Command {
 	q := &exchanging{}
 	cmd := &cobra.Command{
 		Use:   "dhcp",
-		Short: "DHCP exchanges, rebuilt from a capture file",
+		Short: "Asks DHCP servers what they offer; with --read, exchanges from a capture file",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := f.check(); err != nil {
@@ -63,11 +65,18 @@ func (f *flags) dhcpCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if q.read == "" {
+				if !filter.IsZero() {
+					return errors.New("--client, --host, --address, --relay and --xid choose exchanges of a file: give --read FILE with them")
+				}
+				return f.askServers(cmd, q.wait)
+			}
 			return readCapture(cmd.Context(), os.Stdout, q.read, f.format, filter)
 		},
 	}
 	p := cmd.Flags()
 	p.StringVar(&q.read, "read", "", "the capture file (pcap or pcapng)")
+	p.DurationVar(&q.wait, "wait", 3*time.Second, "how long offers are collected")
 	p.StringVar(&q.client, "client", "", "only exchanges of this hardware address")
 	p.StringVar(&q.host, "host", "", "only those of clients whose host name has this in it")
 	p.StringVar(&q.address, "address", "", "only those about this address")

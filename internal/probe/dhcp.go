@@ -22,6 +22,7 @@ type DHCPQuestion struct {
 	Interface string
 	At        []time.Duration // when discovers go out
 	Held      netip.Addr      // an address that this machine has: an INFORM asks for its settings too; zero: none
+	Always    bool            // repeat also after an offer
 	Changed   func(evidence.Discovery)
 	Testing   func() // called when a server seems to test an address before it offers it (RFC 2131 §2.2), which may take it seconds
 }
@@ -88,6 +89,12 @@ func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discove
 	for i, when := range q.At {
 		if !Sleep(ctx, when-time.Since(began)) {
 			break
+		}
+		mu.Lock()
+		answered := len(out.Offers) > 0
+		mu.Unlock()
+		if answered && !q.Always {
+			break // repeats are for the case that nobody has answered
 		}
 		discover.NumSeconds = uint16(time.Since(began) / time.Second)
 		if err := s.port.Send(wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), toServers, discover.ToBytes())); err != nil {

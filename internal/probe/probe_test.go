@@ -288,7 +288,7 @@ func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
 func TestDiscover(t *testing.T) {
 	var changes []evidence.Discovery
 	s := openSegment(t, at(t, "no-address", simulated.Options{}))
-	d := s.Discover(within(t, 100*time.Millisecond), probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, 20 * time.Millisecond}, Changed: func(d evidence.Discovery) { changes = append(changes, d) }})
+	d := s.Discover(within(t, 100*time.Millisecond), probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, 20 * time.Millisecond}, Always: true, Changed: func(d evidence.Discovery) { changes = append(changes, d) }})
 	assert.True(t, d.Complete)
 	assert.Equal(t, 2, d.Discovers)
 	require.Len(t, d.Offers, 1, "a second offer of the same server is the same offer")

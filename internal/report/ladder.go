@@ -36,29 +36,36 @@ func LadderWidths(l dhcp.Ladder, width int) []int {
 	return posts
 }
 
-// PartyName is what a party is called above its post: its role, with the last octet of its address where there are several of the role.
+// PartyName is what a party is called: its role, and its address.
 func PartyName(l dhcp.Ladder, i int) string {
 	p := l.Parties[i]
-	same := 0
-	for _, other := range l.Parties {
-		if other.Role == p.Role {
-			same++
-		}
-	}
 	if !p.Address.IsValid() {
 		return p.Role
-	}
-	if text := p.Address.String(); same > 1 || len(l.Parties) > 2 {
-		return p.Role[:1] + text[strings.LastIndexAny(text, ".:"):]
 	}
 	return p.Role + " " + p.Address.String()
 }
 
+// shortName is the same with the last part of the address alone.
+func shortName(l dhcp.Ladder, i int) string {
+	p := l.Parties[i]
+	if !p.Address.IsValid() {
+		return p.Role
+	}
+	text := p.Address.String()
+	return p.Role + " " + text[strings.LastIndexAny(text, ".:"):]
+}
+
 // LadderHead names the parties above their posts, after indent columns.
 func LadderHead(l dhcp.Ladder, posts []int, indent int) string {
+	called := PartyName
+	for i := range posts {
+		if i > 0 && posts[i]-posts[i-1] < 24 {
+			called = shortName
+		}
+	}
 	out := []rune(strings.Repeat(" ", indent+2))
 	for i := range l.Parties {
-		name := []rune(PartyName(l, i))
+		name := []rune(called(l, i))
 		at := indent + 2 + posts[i]
 		if i > 0 && i == len(l.Parties)-1 {
 			at -= len(name) - 1

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/verdict"
@@ -39,7 +38,7 @@ func (m *model) addressPage() []string {
 		lines = append(lines, m.span(a, marks)...)
 		lines = append(lines, "")
 	}
-	lines = append(lines, m.compared(i)...)
+	lines = append(append(lines, m.offered(m.width, 9)...), "")
 	lines = append(lines, m.routeTable(m.height-len(lines)-3)...)
 	return m.withFoot(lines)
 }
@@ -102,56 +101,6 @@ func (m *model) marks(i *endpoint.Interface) (out []mark) {
 		out = append(out, mark{a, "■", "resolver", verdict.StateUnknown})
 	}
 	return out
-}
-
-// compared puts what is set beside what DHCP offers now, and marks where the two part.
-func (m *model) compared(i *endpoint.Interface) []string {
-	t := m.theme
-	d := m.set.Discovery
-	if d == nil || len(d.Offers) == 0 {
-		why := "no DHCP server has offered anything to compare with"
-		if m.set.IsWithheld(evidence.DHCPOffer) {
-			why = "what DHCP would offer could not be asked: it needs permission to send raw frames"
-		}
-		return []string{"  " + t.faint.Render(why), ""}
-	}
-	o := d.Offers[0]
-	var own []netip.Addr
-	mask := "none"
-	for _, a := range i.Addresses {
-		if a.Prefix.Addr().Is4() {
-			own = append(own, a.Prefix.Addr())
-			mask = subnet.Mask(a.Prefix)
-		}
-	}
-	var gateway []netip.Addr
-	if gw, ok := m.set.Endpoint.Gateway(i.Name, false); ok {
-		gateway = append(gateway, gw)
-	}
-	const here = 16
-	there := min(here+(m.width-here-11)/2, 50)
-	sign := min(2*there-here, m.width-11)
-	head := &row{}
-	head.at(2).put(t.loud, "Set here").at(here).put(t.faint, "this machine").at(there).put(t.faint, fmt.Sprintf("offered now by %v", o.Server))
-	lines := []string{head.cut(m.width)}
-	for _, x := range []struct{ what, here, there string }{
-		{"address", listOrNone(own), o.Address.Addr().String()},
-		{"mask", mask, subnet.Mask(o.Address)},
-		{"gateway", listOrNone(gateway), listOrNone(o.Routers)},
-		{"name servers", listOrNone(m.set.Endpoint.AskedResolvers()), listOrNone(o.Resolvers)},
-	} {
-		r := &row{}
-		style := t.text
-		if x.here != x.there {
-			style = t.state[verdict.Strained]
-		}
-		r.at(2).put(t.faint, x.what).at(here).put(style, fit(x.here, there-here-1)).at(there).put(style, fit(x.there, sign-there-1))
-		if x.here != x.there {
-			r.at(sign).put(style, "╍╍ differs")
-		}
-		lines = append(lines, r.cut(m.width))
-	}
-	return append(lines, "")
 }
 
 func listOrNone(addrs []netip.Addr) string {

@@ -78,6 +78,7 @@ const (
 	pageQuestion
 	pageOverview
 	pageAddress
+	pageLease
 	pageReach
 	pagePath
 )
@@ -120,6 +121,7 @@ type model struct {
 	notice     string
 
 	entry  entry
+	lease  *leaseView
 	reach  *watching
 	path   *pathView
 	frames int // the generation of the live views' clock
@@ -135,7 +137,7 @@ type (
 )
 
 func newModel(ctx context.Context, c Config) *model {
-	m := &model{Config: c, ctx: ctx, theme: newTheme(true), keys: newKeys(len(c.Cases) > 0), input: textinput.New()}
+	m := &model{Config: c, ctx: ctx, theme: newTheme(true), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), lease: &leaseView{}}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
 	m.input.SetVirtualCursor(false)
@@ -167,6 +169,8 @@ func (m *model) enter(g Ground) {
 // leave ends what runs on the present machine.
 func (m *model) leave() {
 	m.unwatch()
+	m.lease.close()
+	m.lease = &leaseView{}
 	if m.run != nil {
 		m.run.cancel()
 		m.run = nil
@@ -223,7 +227,8 @@ func (m *model) start() tea.Cmd {
 	m.began, m.over, m.failed, m.first, m.notice = time.Now(), false, nil, nil, ""
 	m.moved, m.selected = false, 0
 	m.set, m.result = nil, verdict.Result{}
-	m.run = startRun(m.ctx, m.generation, plan.Config{Machine: m.Ground.Machine, Target: m.target, Interface: m.iface, Families: m.Families}, m.Deadline)
+	view, ground := m.lease, m.Ground.Machine
+	m.run = startRun(m.ctx, m.generation, plan.Config{Machine: ground, Chosen: func(iface string) { view.listen(ground, iface) }, Target: m.target, Interface: m.iface, Families: m.Families}, m.Deadline)
 	cmds := []tea.Cmd{m.run.wait(m.ctx), m.tick()}
 	if m.watch == nil {
 		ctx, cancel := context.WithCancel(m.ctx)

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/blame"
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/draw"
@@ -102,6 +103,13 @@ func (m *model) exported() (e report.Export, name string, ok bool) {
 			trace.Apart = x.apart
 		})
 		return trace.Export(host, x.began), "path", true
+	case m.page == pageLease:
+		shown, _, _ := m.talks()
+		var chosen *dhcp.Exchange
+		if len(shown) > 0 {
+			chosen = shown[m.lease.selected]
+		}
+		return report.LeaseExport(m.set.Endpoint, m.set.Interface, chosen, shown, time.Now()), "lease", true
 	case m.page == pageOverview || m.page == pageAddress:
 		set, result, at := m.set, m.result, m.began
 		return report.Export{Page: func() draw.Page { return report.CheckPage(set, result, at) }, Data: map[string]func(io.Writer) error{
@@ -139,6 +147,8 @@ func (m *model) say(words string) {
 		m.reach.note = words
 	case m.page == pagePath && m.path != nil:
 		m.path.note = words
+	case m.page == pageLease:
+		m.lease.note = words
 	default:
 		m.notice = words
 	}

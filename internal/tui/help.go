@@ -50,6 +50,14 @@ func (m *model) helpPage() []string {
 			{"m f", "another method (TCP, ICMP echo, UDP); eight flows side by side, to show where load is shared"},
 			{"c", "lay beside it: as it is now, another method, the other address family; esc takes it away"},
 		}, nil)
+	case pageLease:
+		say("Lease", [][2]string{
+			{"━ ● ┈", "the lease's life: past, now, to come; ┊ T1 and T2, when the client renews; ╳ past its end"},
+			{"╍╍", "held here and offered part in this line"},
+			{"─▸ ─▸▸", "a message to one, to everybody; ● its sender. Copies that a relay passed on are faint"},
+			{"d", "ask the DHCP servers now, for four seconds; no lease is taken"},
+			{"o / tab", "a capture file in place of what is heard; a filter; comparison or exchanges on a small screen"},
+		}, nil)
 	case pageAddress:
 		say("Address", [][2]string{
 			{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
@@ -68,7 +76,7 @@ func (m *model) helpPage() []string {
 			pairs = append(pairs, [2]string{b.Help().Key, b.Help().Desc})
 		}
 	}
-	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
+	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "lease": "the lease in its time, offers beside it, and the DHCP exchanges", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
 		"export": "write what is on screen: a drawing or the data", "again": "run the same tests again",
 		"target": "ask for another target", "port": "mean another network port", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
 	for i := range pairs {

@@ -40,6 +40,10 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		if cmd, own := m.pressReach(k); own {
 			return cmd
 		}
+	case pageLease:
+		if cmd, own := m.pressLease(k); own {
+			return cmd
+		}
 	case pagePath:
 		if cmd, own := m.pressPath(k); own {
 			return cmd
@@ -76,6 +80,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		m.page = pageOverview
 	case key.Matches(k, m.keys.address):
 		m.page = pageAddress
+	case key.Matches(k, m.keys.lease):
+		m.page = pageLease
+		return m.live()
 	case key.Matches(k, m.keys.up) && m.page == pageOverview:
 		m.selectCheck(m.selected - 1)
 	case key.Matches(k, m.keys.down) && m.page == pageOverview:

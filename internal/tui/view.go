@@ -47,6 +47,8 @@ func (m *model) View() tea.View {
 		}
 	case m.page == pageAddress:
 		lines = m.addressPage()
+	case m.page == pageLease:
+		lines = m.leasePage()
 	case m.page == pageReach:
 		lines = m.reachPage()
 	case m.page == pagePath:
@@ -145,7 +147,7 @@ func (m *model) foot() string {
 			continue // on a narrow screen these two stand in the help alone
 		}
 		style := t.faint
-		if shown, ok := map[string]page{"overview": pageOverview, "address": pageAddress, "reach": pageReach, "path": pagePath}[b.Help().Desc]; ok && shown == m.page {
+		if shown, ok := map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "reach": pageReach, "path": pagePath}[b.Help().Desc]; ok && shown == m.page {
 			style = t.text
 		}
 		r.put(t.key, b.Help().Key).put(style, " "+b.Help().Desc+gap)

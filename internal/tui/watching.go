@@ -66,7 +66,7 @@ func (m *model) nextFrame() tea.Cmd {
 
 // takeFrame draws a live view once more, as long as one is shown.
 func (m *model) takeFrame(msg frameMsg) tea.Cmd {
-	if msg.generation != m.frames || m.page != pageReach && m.page != pagePath {
+	if msg.generation != m.frames || m.page != pageReach && m.page != pagePath && m.page != pageLease {
 		return nil
 	}
 	return m.nextFrame()

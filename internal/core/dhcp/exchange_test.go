@@ -151,7 +151,9 @@ func TestExchanges(t *testing.T) {
 			"bound 4, renewed 4", nil, []string{"sent 2 times"}},
 		"the relay's copy after the answer":    {append(lease(0, 1), renew(1800, 1), ack(1800.01, 1), said(1800.02, 1, dhcp.Request, "172.27.40.1:67", core, "own 172.27.40.23", "relay 172.27.40.1"), ack(1800.03, 1)), "bound 4, renewed 4", nil, nil},
 		"only the relay's copy of a rebinding": {[]dhcp.Sighting{said(0, 5, dhcp.Request, "172.27.40.1:67", core, "own 172.27.40.23", "relay 172.27.40.1"), said(0.1, 5, dhcp.Ack, core, "172.27.40.1:67", gives("relay 172.27.40.1")...)}, "rebound 2", nil, nil},
-		"times out of order":                   {[]dhcp.Sighting{said(0, 1, dhcp.Request, nobody, all, "asks 172.27.40.23"), said(1, 1, dhcp.Ack, core, own, gives("t1 3000", "t2 2000")...)}, "bound 2", []string{"the times are out of order"}, nil},
+		"an INFORM while the offer is on its way": {[]dhcp.Sighting{said(0, 1, dhcp.Discover, nobody, all), said(0.001, 2, dhcp.Inform, own, all, "own 172.27.40.23"), said(0.002, 1, dhcp.Offer, core, toAll68, gives()...),
+			said(0.003, 2, dhcp.Ack, core, own, "server 172.27.40.2", "mask 255.255.255.0")}, "offered 2, informed 2", nil, nil},
+		"times out of order": {[]dhcp.Sighting{said(0, 1, dhcp.Request, nobody, all, "asks 172.27.40.23"), said(1, 1, dhcp.Ack, core, own, gives("t1 3000", "t2 2000")...)}, "bound 2", []string{"the times are out of order"}, nil},
 	}
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {

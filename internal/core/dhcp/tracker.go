@@ -31,6 +31,7 @@ type Tracker struct {
 type client struct {
 	hardware Hardware
 	current  *Exchange
+	before   *Exchange                 // the one before, still without an answer when the client began the next: its answer may be on the way
 	held     map[netip.Addr]netip.Addr // server to the address it gave
 }
 
@@ -52,8 +53,19 @@ func (t *Tracker) Take(s Sighting) *Exchange {
 		t.Counts[0]++
 	}
 	c := t.client(m.Client)
+	if m.Reply && c.before != nil && c.before.hasXID(m.XID) && (c.current == nil || !c.current.hasXID(m.XID)) {
+		c.before.take(s)
+		c.before.remarkKnown(&s, c)
+		return c.before
+	}
 	if c.current != nil && c.current.isOver(&s) {
-		t.end(c)
+		t.hand(c.before)
+		c.before = nil
+		if c.current.answer < 0 && !c.current.hasXID(m.XID) {
+			c.before, c.current = c.current, nil
+		} else {
+			t.end(c)
+		}
 	}
 	if c.current == nil {
 		c.current = &Exchange{XID: m.XID, Client: m.Client, answer: -1}
@@ -90,13 +102,18 @@ func (t *Tracker) client(h Hardware) *client {
 	return c
 }
 
-// end hands out a client's exchange.
+// end hands out what is open of a client.
 func (t *Tracker) end(c *client) {
-	if c.current == nil {
+	before, current := c.before, c.current
+	c.before, c.current = nil, nil
+	t.hand(before)
+	t.hand(current)
+}
+
+func (t *Tracker) hand(e *Exchange) {
+	if e == nil {
 		return
 	}
-	e := c.current
-	c.current = nil
 	e.finish()
 	if t.config.Ended != nil {
 		t.config.Ended(e)
@@ -113,8 +130,11 @@ func (t *Tracker) Close() {
 // Open gives the exchanges that have not ended, the latest word first, as they stand: copies, with their remarks.
 func (t *Tracker) Open() (out []*Exchange) {
 	for el := t.recent.Front(); el != nil; el = el.Next() {
-		if e := el.Value.(*client).current; e != nil {
-			out = append(out, e.snapshot())
+		c := el.Value.(*client)
+		for _, e := range []*Exchange{c.current, c.before} {
+			if e != nil {
+				out = append(out, e.snapshot())
+			}
 		}
 	}
 	return out

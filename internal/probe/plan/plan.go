@@ -27,7 +27,8 @@ type Config struct {
 	Target    target.Target
 	Interface string // "" chooses the one through which the target, else the default route, is reached
 	Families  evidence.Families
-	Thorough  bool // go on after the verdict is settled, until everything has been asked: for a screen
+	Chosen    func(iface string) // called once, before anything is asked; may be nil
+	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
 }
 
 // Run gathers evidence until the verdict is settled or ctx ends, whichever comes first. onChange, if not nil, is called from one goroutine
@@ -150,6 +151,9 @@ func (r *run) start(ctx context.Context) error {
 	r.add(func(s *evidence.Set) {
 		s.Target, s.Endpoint, s.Interface, s.Families = r.Target, e, r.iface, r.Families
 	})
+	if r.Chosen != nil {
+		r.Chosen(r.iface)
+	}
 	r.withhold()
 	r.step(func() { r.loopback(ctx) }, evidence.Loopback)
 	iface, ok := e.Interface(r.iface)
