@@ -1,4 +1,4 @@
-.PHONY: demo test bench bench-watch build screenshots fuzz check
+.PHONY: demo test bench bench-dhcp bench-watch build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
@@ -24,6 +24,11 @@ bench: ## prints the figures that the project promises (RUNS=20 by default; abou
 	go test -count=1 -v -run 'TestRoundTripAgainstCapture' ./internal/machine/linux | grep -E '^round trip|^(ok|FAIL)'
 	go test -count=1 -v -run 'TestWholeProcess|TestScreenFirstFrame|TestScreenMemory' ./cmd/passepartout | grep -E '^(check|first|demo)|^(ok|FAIL)'
 
+bench-dhcp: ## the figures of DHCP: real clients against real servers, and how fast captures are read (about two minutes)
+	sh scripts/test-tools.sh
+	go test -count=1 -v -parallel 8 ./internal/dhcplab | grep -E '^real|^(ok|FAIL)|^ *--- (FAIL|SKIP)'
+	go test -count=1 -v -run 'TestConstantMemory|TestReadingSpeed' ./internal/capture | grep -E '^capture|^(ok|FAIL)'
+
 bench-watch: ## the figures of watching: attribution, traces, many targets, a day, keys (about four minutes)
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestAttribution|TestLongTrace|TestManyTargets' ./internal/scenario/namespaces | grep -E '^(attribution|trace|[ 0-9]+ targets)|^(ok|FAIL)'
@@ -32,7 +37,7 @@ bench-watch: ## the figures of watching: attribution, traces, many targets, a da
 	go test -count=1 -v -run 'TestKeyLatency' ./internal/tui | grep -E '^(a key|watching)|^(ok|FAIL)'
 
 fuzz: ## a minute for each parser of data from outside
-	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer probe:FuzzOffer probe:FuzzAnswer scenario:FuzzParse; do \
+	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer scenario:FuzzParse; do \
 		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) ./internal/$${t%%:*} || exit 1; done
 
 screenshots: build ## pictures of the main views, from the demonstration

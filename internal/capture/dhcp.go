@@ -136,7 +136,7 @@ func (d *decoder) decode(f *Frame, s *dhcp.Sighting) (why string, ok bool) {
 
 // fragment reports whether the frame just decoded is the first part of a UDP datagram to a DHCP port that came in parts.
 func (d *decoder) fragment() bool {
-	if d.found == nil || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolUDP || d.ip.Flags&layers.IPv4MoreFragments == 0 || d.ip.FragOffset != 0 {
+	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolUDP || d.ip.Flags&layers.IPv4MoreFragments == 0 || d.ip.FragOffset != 0 {
 		return false
 	}
 	b := d.ip.Payload

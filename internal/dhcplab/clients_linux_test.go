@@ -86,6 +86,11 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 		released := latest(dhcp.Released)
 		assert.Equal(t, bound.Terms.Address, released.Terms.Address)
 	}
+	defer func() {
+		if !t.Failed() {
+			fmt.Printf("real: %s and %s: lease and exchanges right when bound, renewed, rebound and released\n", c.program, s.name)
+		}
+	}()
 	for i, e := range l.exchanges() {
 		switch {
 		case e.Outcome == dhcp.Unanswered: // the server was not up yet, or the client tries again after the release

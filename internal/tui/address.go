@@ -38,7 +38,7 @@ func (m *model) addressPage() []string {
 		lines = append(lines, m.span(a, marks)...)
 		lines = append(lines, "")
 	}
-	lines = append(append(lines, m.offered(m.width, 9)...), "")
+	lines = append(append(lines, m.offered(m.width, 9, true)...), "")
 	lines = append(lines, m.routeTable(m.height-len(lines)-3)...)
 	return m.withFoot(lines)
 }

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/machine/simulated"
@@ -45,6 +46,7 @@ func TestFrames(t *testing.T) {
 		{name: "healthy", change: named},
 		{name: "gateway-silent", change: func(s *evidence.Set) { named(s); GatewayGone(s); s.Bursts, s.Sizings = nil, nil }},
 		{name: "address", keys: []string{"2"}, change: named},
+		{name: "lease", keys: []string{"3"}, change: func(s *evidence.Set) { named(s); rogue(s) }},
 		{name: "help", keys: []string{"?"}, change: named},
 		{name: "question", keys: []string{"t"}, change: named},
 	} {
@@ -69,6 +71,18 @@ func TestFrames(t *testing.T) {
 			})
 		}
 	}
+}
+
+// rogue adds a lease that never ends, so that the frame does not depend on the clock, and a second DHCP server that disagrees.
+func rogue(s *evidence.Set) {
+	terms := Offer(24).Terms
+	terms.Lease = dhcp.Endless
+	Leased(s, 8*time.Minute, terms)
+	stray := terms
+	stray.Server = netip.MustParseAddr("172.27.40.66")
+	stray.Routers, stray.Resolvers, stray.Domain = []netip.Addr{stray.Server}, []netip.Addr{stray.Server}, "home.example"
+	s.Discovery.Offers = append(s.Discovery.Offers, OfferOf(stray))
+	s.Routers6 = []evidence.Advertisement{{Router: netip.MustParseAddr("fe80::1"), Lifetime: 30 * time.Minute, Prefixes: []evidence.AdvertisedPrefix{{Prefix: netip.MustParsePrefix("2001:db8:40::/64")}}}}
 }
 
 // output is what the program writes to its terminal.

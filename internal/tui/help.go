@@ -54,7 +54,7 @@ func (m *model) helpPage() []string {
 		say("Lease", [][2]string{
 			{"━ ● ┈", "the lease's life: past, now, to come; ┊ T1 and T2, when the client renews; ╳ past its end"},
 			{"╍╍", "held here and offered part in this line"},
-			{"─▸ ─▸▸", "a message to one, to everybody; ● its sender. Copies that a relay passed on are faint"},
+			{"─▸ ─▸▸", "a message to one, to everybody; ● its sender. The same message seen again, behind a relay, is faint"},
 			{"d", "ask the DHCP servers now, for four seconds; no lease is taken"},
 			{"o / tab", "a capture file in place of what is heard; a filter; comparison or exchanges on a small screen"},
 		}, nil)

@@ -30,14 +30,17 @@ func (m *model) leasePage() []string {
 	room := m.height - 2 - len(lines)
 	switch {
 	case tall:
-		a := append(m.offered(m.width, room/2), m.advertised(m.width)...)
+		a := append(m.offered(m.width, room/2, false), m.advertised(m.width)...)
 		lines = append(append(lines, a...), "")
 		lines = append(lines, m.talkPane(m.width, room-len(a)-1)...)
 	case m.lease.talk:
 		lines = append(lines, m.talkPane(m.width, room)...)
 	default:
-		lines = append(lines, m.offered(m.width, room-1)...)
+		lines = append(lines, m.offered(m.width, room-1, false)...)
 		lines = append(lines, m.advertised(m.width)...)
+		if shown, _, _ := m.talks(); len(lines) < m.height-2 {
+			lines = append(lines, "  "+t.key.Render("tab")+t.faint.Render(fmt.Sprintf(" shows the exchanges: %d heard", len(shown))))
+		}
 	}
 	return m.withFoot(lines)
 }

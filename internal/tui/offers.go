@@ -81,8 +81,8 @@ func (m *model) offeredBy(o evidence.Offer, verb string) settings {
 	return s
 }
 
-// offered puts what is held here beside what each server gives, and marks where they part.
-func (m *model) offered(width, room int) []string {
+// offered puts what is held here beside what each server gives, and marks where they part. Brief leaves out what is of no use without the lease.
+func (m *model) offered(width, room int, brief bool) []string {
 	t := m.theme
 	d := m.lease.discovery(m.set)
 	columns := []settings{m.heldHere()}
@@ -96,7 +96,7 @@ func (m *model) offered(width, room int) []string {
 			}
 		}
 	}
-	const label, least = 16, 22
+	const label, least = 16, 18
 	most := max((width-label-10)/least, 1)
 	hidden := max(len(columns)-most, 0)
 	columns = columns[:len(columns)-hidden]
@@ -108,10 +108,17 @@ func (m *model) offered(width, room int) []string {
 		if k == 0 {
 			style = t.text
 		}
-		head.at(label+k*cell).put(style, fit(c.head, cell-1))
+		words := c.head
+		if k > 0 && len(words) >= cell { // the address alone
+			words = words[strings.LastIndex(words, " ")+1:]
+		}
+		head.at(label+k*cell).put(style, fit(words, cell-1))
 	}
 	lines := []string{head.cut(width)}
 	for line, name := range settingNames {
+		if brief && line > 3 {
+			break
+		}
 		r := &row{}
 		r.at(2).put(t.faint, name)
 		parts := false
@@ -136,6 +143,12 @@ func (m *model) offered(width, room int) []string {
 			r.at(label+len(columns)*cell).put(style, "╍╍ differs")
 		}
 		lines = append(lines, r.cut(width))
+	}
+	if brief {
+		if len(columns) > 1 {
+			return lines
+		}
+		return append(lines, m.offersRemark(d, hidden, width)...)
 	}
 	lines = append(lines, m.offersRemark(d, hidden, width)...)
 	for _, c := range columns[1:] {

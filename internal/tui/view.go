@@ -150,7 +150,11 @@ func (m *model) foot() string {
 		if shown, ok := map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "reach": pageReach, "path": pagePath}[b.Help().Desc]; ok && shown == m.page {
 			style = t.text
 		}
-		r.put(t.key, b.Help().Key).put(style, " "+b.Help().Desc+gap)
+		words := " " + b.Help().Desc
+		if m.width < 110 && (b.Help().Desc == "help" || b.Help().Desc == "quit") {
+			words = "" // the keys speak for themselves where there is little room
+		}
+		r.put(t.key, b.Help().Key).put(style, words+gap)
 	}
 	return r.cut(m.width)
 }

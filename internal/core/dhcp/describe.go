@@ -214,6 +214,9 @@ func printable(b []byte) bool {
 
 // fqdn reads the name in option 81 (RFC 4702 §2.1): flags, two octets of history, then text or, with the E flag, labels.
 func fqdn(b []byte) string {
+	if len(b) < 3 {
+		return ""
+	}
 	flags, name := b[0], b[3:]
 	if flags&4 == 0 {
 		return text(name)

@@ -208,7 +208,7 @@ func TestLadder(t *testing.T) {
 	for _, r := range l.Rungs {
 		got = append(got, fmt.Sprintf("%s>%s %s", l.Parties[r.From].Role, l.Parties[r.To].Role, r.Words))
 	}
-	assert.Equal(t, []string{"client>relay discover", "relay>server discover, passed on", "server>relay offer 172.27.40.23", "relay>client offer 172.27.40.23, passed on", "client>relay discover, again after 5.0 s"}, got)
+	assert.Equal(t, []string{"client>relay discover", "relay>server discover, seen again", "server>relay offer 172.27.40.23", "relay>client offer 172.27.40.23, seen again", "client>relay discover, again after 5.0 s"}, got)
 }
 
 func TestBounds(t *testing.T) {

@@ -127,7 +127,7 @@ func (s *Step) words() string {
 	}
 	switch {
 	case s.Copy:
-		out += ", passed on"
+		out += ", seen again"
 	case s.Again > 0:
 		out += fmt.Sprintf(", again after %s", seconds(s.Waited))
 	}

@@ -111,10 +111,8 @@ func (m *Message) Hostname() string {
 	if name := m.text(OptHostname); name != "" {
 		return name
 	}
-	if b, ok := m.Option(OptFQDN); ok && len(b) > 3 {
-		return fqdn(b)
-	}
-	return ""
+	b, _ := m.Option(OptFQDN)
+	return fqdn(b)
 }
 
 func (m *Message) address(code uint8) netip.Addr {
