@@ -79,6 +79,13 @@ func address(p *fault.Pass) Check {
 	for _, a := range p.Iface.Addresses {
 		c.Heard = append(c.Heard, fmt.Sprintf("%v, %v, set %v", a.Prefix, subnet.KindOf(a.Prefix.Addr()), a.Origin))
 	}
+	if l, ok := p.Lease(); ok && l.Client != "" {
+		line := fmt.Sprintf("lease of %v by %s, from %s: %s", l.Terms.Address, l.Client, fault.List([]netip.Addr{l.Terms.Server}), l.At(p.Endpoint.At))
+		if !l.Expires.IsZero() {
+			line += ", ends " + l.Expires.Local().Format("2006-01-02 15:04")
+		}
+		c.Heard = append(c.Heard, line)
+	}
 	switch {
 	case !p.Iface.Up:
 		c.State, c.Fact = Skipped, "the port is off"

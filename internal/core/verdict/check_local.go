@@ -84,7 +84,19 @@ func dhcp(p *fault.Pass) Check {
 	for _, o := range d.Offers {
 		c.Heard = append(c.Heard, fmt.Sprintf("%v offers %v, router %s, resolvers %s, in %s", o.Server, o.Address, fault.List(o.Routers), fault.List(o.Resolvers), fault.Millis(o.RTT)))
 	}
+	for _, s := range d.Refusals {
+		c.Heard = append(c.Heard, fmt.Sprintf("%v refused this machine (NAK)", s))
+	}
+	for _, s := range d.Serving {
+		c.Heard = append(c.Heard, fmt.Sprintf("%v gave an address to another machine", s))
+	}
 	switch {
+	case len(d.Offers) > 1:
+		var servers []netip.Addr
+		for _, o := range d.Offers {
+			servers = append(servers, o.Server)
+		}
+		c.State, c.Fact = Holds, fmt.Sprintf("%d servers offer: %s", len(d.Offers), fault.List(servers))
 	case len(d.Offers) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v offers %v", d.Offers[0].Server, d.Offers[0].Address)
 		if p.Iface != nil && slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return a.Prefix == d.Offers[0].Address }) {
