@@ -37,11 +37,9 @@ type lab struct {
 	hub   netns.NsHandle
 	nodes map[string]netns.NsHandle
 	ports int
-	stop  func() // the capture
 
-	mu    sync.Mutex // guards what is captured
-	raw   bytes.Buffer
-	times []time.Time
+	mu  sync.Mutex // guards what is captured
+	raw bytes.Buffer
 }
 
 // client is where the client of every lab stands: the only node without an address of its own.
@@ -216,7 +214,6 @@ func (l *lab) exchanges() (out []*dhcp.Exchange) {
 type process struct {
 	cmd  *exec.Cmd
 	log  string
-	once sync.Once
 	done chan struct{}
 }
 
