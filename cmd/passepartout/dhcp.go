@@ -108,7 +108,7 @@ func readCapture(ctx context.Context, w io.Writer, path, format string, filter d
 		}
 	}
 	tracker := dhcp.NewTracker(dhcp.Config{Ended: out.Write})
-	frames, err := capture.DHCP(interruptible{ctx, file}, func(s dhcp.Sighting) { begin(); tracker.Take(s) }, func(frame int, why string) { begin(); out.Skip(frame, why) })
+	frames, err := capture.DHCP(interruptible{ctx, file}, beginning{tracker, begin}, func(frame int, why string) { begin(); out.Skip(frame, why) })
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -125,6 +125,14 @@ func readCapture(ctx context.Context, w io.Writer, path, format string, filter d
 	}
 	return nil
 }
+
+// beginning has the head written before the first message is taken.
+type beginning struct {
+	*dhcp.Tracker
+	begin func()
+}
+
+func (b beginning) Take(s dhcp.Sighting) *dhcp.Exchange { b.begin(); return b.Tracker.Take(s) }
 
 // interruptible ends a long reading when the user does.
 type interruptible struct {

@@ -118,14 +118,18 @@ func pcapng(t testing.TB, parts map[layers.LinkType][]byte) []byte {
 }
 
 type read struct {
-	seen    []dhcp.Sighting
-	skipped []string
-	frames  int
-	err     error
+	seen     []dhcp.Sighting
+	unserved []dhcp.Unserved
+	skipped  []string
+	frames   int
+	err      error
 }
 
+func (r *read) Take(s dhcp.Sighting) *dhcp.Exchange { r.seen = append(r.seen, s); return nil }
+func (r *read) TakeUnserved(u dhcp.Unserved)        { r.unserved = append(r.unserved, u) }
+
 func readAll(file []byte) (r read) {
-	r.frames, r.err = capture.DHCP(bytes.NewReader(file), func(s dhcp.Sighting) { r.seen = append(r.seen, s) }, func(frame int, why string) { r.skipped = append(r.skipped, fmt.Sprintf("%d: %s", frame, why)) })
+	r.frames, r.err = capture.DHCP(bytes.NewReader(file), &r, func(frame int, why string) { r.skipped = append(r.skipped, fmt.Sprintf("%d: %s", frame, why)) })
 	return r
 }
 
@@ -304,6 +308,35 @@ func mixedFrames(t testing.TB, n int) (head, body []byte) {
 	return file[:24], file[24:]
 }
 
+// each is a tracker that has something done after each message.
+type each struct {
+	*dhcp.Tracker
+	then func()
+}
+
+func (e each) Take(s dhcp.Sighting) *dhcp.Exchange { x := e.Tracker.Take(s); e.then(); return x }
+
+// A server process that is gone shows as ICMP after the unicast request (RFC 792).
+func TestNobodyListens(t *testing.T) {
+	client, server := net.IP{172, 27, 40, 23}, net.IP{172, 27, 40, 2}
+	eth := &layers.Ethernet{SrcMAC: ticket, DstMAC: ticket, EthernetType: layers.EthernetTypeIPv4}
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest), dhcpv4.WithHwAddr(ticket), dhcpv4.WithClientIP(client))
+	require.NoError(t, err)
+	asked := []gopacket.SerializableLayer{&layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: client, DstIP: server}, &layers.UDP{SrcPort: 68, DstPort: 67}, gopacket.Payload(m.ToBytes())}
+	quote := packed(t, asked...)[:28]
+	says := packed(t, eth, &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolICMPv4, SrcIP: server, DstIP: client}, &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(3, 3)}, gopacket.Payload(quote))
+	file := pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{packed(t, append([]gopacket.SerializableLayer{eth}, asked...)...), 0}, record{says, 0})
+	assert.Equal(t, []dhcp.Unserved{{Frame: 2, Server: netip.MustParseAddr("172.27.40.2"), Client: netip.MustParseAddr("172.27.40.23")}}, readAll(file).unserved)
+	var ended []*dhcp.Exchange
+	tracker := dhcp.NewTracker(dhcp.Config{Ended: func(e *dhcp.Exchange) { ended = append(ended, e) }})
+	_, err = capture.DHCP(bytes.NewReader(file), tracker, func(int, string) {})
+	require.NoError(t, err)
+	tracker.Close()
+	require.Len(t, ended, 1)
+	assert.Equal(t, dhcp.Unanswered, ended[0].Outcome)
+	assert.Contains(t, strings.Join(ended[0].Remarks, "\n"), "172.27.40.2 says that nothing listens on its DHCP port")
+}
+
 // TestConstantMemory reads 2 GiB made by repetition, exchanges and all.
 func TestConstantMemory(t *testing.T) {
 	size := int64(2 << 30)
@@ -313,14 +346,13 @@ func TestConstantMemory(t *testing.T) {
 	head, body := mixedFrames(t, 100)
 	tracker := dhcp.NewTracker(dhcp.Config{})
 	peak, n := uint64(0), 0
-	frames, err := capture.DHCP(&endless{head: head, body: body, left: size}, func(s dhcp.Sighting) {
-		tracker.Take(s)
+	frames, err := capture.DHCP(&endless{head: head, body: body, left: size}, each{tracker, func() {
 		if n++; n%5000 == 0 {
 			var m runtime.MemStats
 			runtime.ReadMemStats(&m)
 			peak = max(peak, m.HeapAlloc)
 		}
-	}, func(int, string) { t.Error("nothing is to be skipped") })
+	}}, func(int, string) { t.Error("nothing is to be skipped") })
 	require.NoError(t, err)
 	assert.InDelta(t, float64(size)/float64(len(body))*100, frames, 200)
 	assert.Less(t, peak, uint64(64<<20))
@@ -384,7 +416,7 @@ func TestReadingSpeed(t *testing.T) {
 	ours := func(head, body []byte, size int64) func() {
 		return func() {
 			tracker := dhcp.NewTracker(dhcp.Config{})
-			_, err := capture.DHCP(&endless{head: head, body: body, left: size}, func(s dhcp.Sighting) { tracker.Take(s) }, func(int, string) {})
+			_, err := capture.DHCP(&endless{head: head, body: body, left: size}, tracker, func(int, string) {})
 			require.NoError(t, err)
 			tracker.Close()
 		}
@@ -413,14 +445,16 @@ func FuzzCapture(f *testing.F) {
 	f.Add(pcapng(f, map[layers.LinkType][]byte{layers.LinkTypeEthernet: frame}))
 	f.Fuzz(func(t *testing.T, file []byte) {
 		tracker := dhcp.NewTracker(dhcp.Config{})
-		_, _ = capture.DHCP(bytes.NewReader(file), func(s dhcp.Sighting) {
-			tracker.Take(s)
-			for _, o := range s.Message.Described() {
-				if len(o.Value) > 1<<14 {
-					t.Fatalf("option %d fills %d octets", o.Code, len(o.Value))
+		_, _ = capture.DHCP(bytes.NewReader(file), tracker, func(int, string) {})
+		for _, e := range tracker.Open() {
+			for _, s := range e.Steps {
+				for _, o := range s.Message.Described() {
+					if len(o.Value) > 1<<14 {
+						t.Fatalf("option %d fills %d octets", o.Code, len(o.Value))
+					}
 				}
 			}
-		}, func(int, string) {})
+		}
 		tracker.Close()
 	})
 }

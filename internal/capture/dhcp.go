@@ -15,9 +15,15 @@ import (
 // linkRawBSD are numbers under which raw IP was written before 101 was agreed on.
 var rawIP = map[layers.LinkType]bool{layers.LinkTypeRaw: true, layers.LinkTypeIPv4: true, 12: true, 14: true}
 
+// Taker takes what is found in a file, in order; a dhcp.Tracker is one.
+type Taker interface {
+	Take(dhcp.Sighting) *dhcp.Exchange
+	TakeUnserved(dhcp.Unserved)
+}
+
 // DHCP hands out the DHCPv4 messages of a file, in order. skip is called for each frame that looks like one and could not be read, with the reason.
 // It returns how many frames there were. An error means that nothing could be read at all.
-func DHCP(r io.Reader, take func(dhcp.Sighting), skip func(frame int, why string)) (frames int, err error) {
+func DHCP(r io.Reader, t Taker, skip func(frame int, why string)) (frames int, err error) {
 	file, err := Open(r)
 	if err != nil {
 		return 0, err
@@ -25,6 +31,7 @@ func DHCP(r io.Reader, take func(dhcp.Sighting), skip func(frame int, why string
 	d := newDecoder()
 	var f Frame // both are used again for each frame: most are about something else, and must cost nothing
 	var s dhcp.Sighting
+	var u dhcp.Unserved
 	for {
 		err := file.Next(&f)
 		switch {
@@ -38,7 +45,9 @@ func DHCP(r io.Reader, take func(dhcp.Sighting), skip func(frame int, why string
 		why, ok := d.decode(&f, &s)
 		switch {
 		case ok:
-			take(s)
+			t.Take(s)
+		case d.unserved(&f, &u):
+			t.TakeUnserved(u)
 		case why != "":
 			skip(f.Number, why)
 		}
@@ -132,6 +141,20 @@ func (d *decoder) decode(f *Frame, s *dhcp.Sighting) (why string, ok bool) {
 	dst, _ := netip.AddrFromSlice(d.ip.DstIP)
 	*s = dhcp.Sighting{Frame: f.Number, At: f.At, From: netip.AddrPortFrom(src, from), To: netip.AddrPortFrom(dst, to), Message: m}
 	return "", true
+}
+
+// unserved reports whether the frame just decoded is an ICMP error from a machine on which nobody listens on the DHCP server's port.
+func (d *decoder) unserved(f *Frame, u *dhcp.Unserved) bool {
+	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolICMPv4 || len(d.ip.Payload) < 8 ||
+		d.ip.Payload[0] != layers.ICMPv4TypeDestinationUnreachable || d.ip.Payload[1] != layers.ICMPv4CodePort {
+		return false
+	}
+	r, ok := wire.ParsePacket(append(d.ip.Contents[:len(d.ip.Contents):len(d.ip.Contents)], d.ip.Payload...))
+	if !ok || r.About.Proto != uint8(layers.IPProtocolUDP) || r.About.To.Port() != dhcp.ServerPort {
+		return false
+	}
+	*u = dhcp.Unserved{Frame: f.Number, Server: r.From, Client: r.About.From.Addr()}
+	return true
 }
 
 // fragment reports whether the frame just decoded is the first part of a UDP datagram to a DHCP port that came in parts.

@@ -204,7 +204,7 @@ func (l *lab) pcap() []byte {
 // exchanges rebuilds what was said so far.
 func (l *lab) exchanges() (out []*dhcp.Exchange) {
 	tracker := dhcp.NewTracker(dhcp.Config{Ended: func(e *dhcp.Exchange) { out = append(out, e) }})
-	_, err := capture.DHCP(bytes.NewReader(l.pcap()), func(s dhcp.Sighting) { tracker.Take(s) }, func(frame int, why string) { l.t.Errorf("frame %d: %s", frame, why) })
+	_, err := capture.DHCP(bytes.NewReader(l.pcap()), tracker, func(frame int, why string) { l.t.Errorf("frame %d: %s", frame, why) })
 	require.NoError(l.t, err)
 	tracker.Close()
 	return out

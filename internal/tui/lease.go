@@ -166,14 +166,14 @@ func spanOfTime(t theme, l lease.Lease, now time.Time, width int) []string {
 		name  string
 		style verdict.State
 	}
-	marks := []sign{{column(from), "├", "obtained", verdict.Holds}, {column(l.T1), "┊", "T1", verdict.Holds}, {column(l.T2), "┊", "T2", verdict.Strained}, {column(l.Expires), "┤", "ends", verdict.Broken}}
+	marks := []sign{{column(from), "├", "obtained", verdict.Holds}, {column(l.T1), "┊", "T1", verdict.Holds}, {column(l.T2), "┊", "T2", verdict.Strained}, {column(l.Expires), map[bool]string{false: "┤", true: "╳"}[now.After(l.Expires)], "ends", verdict.Broken}}
 	bar, names := &row{}, &row{}
 	bar.at(2).put(t.faint, first+" ")
 	for c := left; c < right; c++ {
 		shape, style := "━", t.state[verdict.Holds]
 		switch {
 		case c > column(l.Expires):
-			shape, style = "╳", t.state[verdict.Broken]
+			shape, style = "╌", t.state[verdict.Broken]
 		case c > nowAt:
 			shape, style = "┈", t.faint
 		case !l.T2.IsZero() && c >= column(l.T2):

@@ -27,7 +27,8 @@ type leaseView struct {
 	filter   dhcp.Filter
 	words    string // the filter as it was typed
 	selected int
-	talk     bool // on a small screen: the exchanges are shown in place of the comparison
+	anchor   talkKey // of the chosen exchange, so that new ones do not push it away; zero: the first, whichever it is
+	talk     bool    // on a small screen: the exchanges are shown in place of the comparison
 	note     string
 	cancel   context.CancelFunc // of the question under way
 
@@ -40,6 +41,15 @@ type leaseView struct {
 	asked  *evidence.Discovery // by the d key, later than the tests
 	began  time.Time
 }
+
+// talkKey tells an exchange again in the next picture of what was heard.
+type talkKey struct {
+	began  time.Time
+	client dhcp.Hardware
+	xid    uint32
+}
+
+func keyOf(e *dhcp.Exchange) talkKey { return talkKey{e.Began(), e.Client, e.XID} }
 
 // capturedFile is a capture whose exchanges are shown in place of what is heard.
 type capturedFile struct {
@@ -184,7 +194,7 @@ func (m *model) readFile(path string) error {
 		}
 		f.exchanges = append(f.exchanges, e)
 	}})
-	frames, err := capture.DHCP(file, func(s dhcp.Sighting) { tracker.Take(s) }, func(int, string) { skipped++ })
+	frames, err := capture.DHCP(file, tracker, func(int, string) { skipped++ })
 	if err != nil {
 		return fmt.Errorf("%s: %w", wiretext.Clean(path), err)
 	}
@@ -192,7 +202,7 @@ func (m *model) readFile(path string) error {
 	f.counts = tracker.Counts
 	slices.SortStableFunc(f.exchanges, func(a, b *dhcp.Exchange) int { return a.Began().Compare(b.Began()) })
 	v := m.lease
-	v.file, v.filter, v.words, v.selected, v.talk = f, dhcp.Filter{}, "", 0, true
+	v.file, v.filter, v.words, v.selected, v.anchor, v.talk = f, dhcp.Filter{}, "", 0, talkKey{}, true
 	v.note = fmt.Sprintf("%d frames read", frames)
 	if skipped > 0 {
 		v.note += fmt.Sprintf(", %d could not be", skipped)
@@ -204,21 +214,31 @@ func (m *model) readFile(path string) error {
 	return nil
 }
 
+// choose moves the choice among the exchanges.
+func (m *model) choose(step int) {
+	v := m.lease
+	shown, _, _ := m.talks()
+	v.talk = true
+	v.selected = min(max(v.selected+step, 0), max(len(shown)-1, 0))
+	v.anchor = talkKey{}
+	if v.selected > 0 {
+		v.anchor = keyOf(shown[v.selected])
+	}
+}
+
 // pressLease handles the keys of the lease view; false for one that is not its own.
 func (m *model) pressLease(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	v := m.lease
 	v.note = ""
 	switch k.String() {
 	case "up", "k":
-		v.selected--
-		v.talk = true
+		m.choose(-1)
 	case "down", "j":
-		v.selected++
-		v.talk = true
+		m.choose(1)
 	case "pgup":
-		v.selected -= 10
+		m.choose(-10)
 	case "pgdown":
-		v.selected += 10
+		m.choose(10)
 	case "tab":
 		v.talk = !v.talk
 	case "d":
@@ -231,7 +251,7 @@ func (m *model) pressLease(k tea.KeyPressMsg) (tea.Cmd, bool) {
 			if bad != "" {
 				return fmt.Errorf("%q is no address", wiretext.Clean(bad))
 			}
-			v.filter, v.words, v.selected, v.talk = f, wiretext.Clean(text), 0, true
+			v.filter, v.words, v.selected, v.anchor, v.talk = f, wiretext.Clean(text), 0, talkKey{}, true
 			return nil
 		}), true
 	case "esc":

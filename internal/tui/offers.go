@@ -49,10 +49,17 @@ func (m *model) heldHere() settings {
 			s.cells[4] = l.Terms.Domain
 		}
 		if l.Terms.Lease > 0 {
-			s.cells[5] = report.LeaseTime(l.Terms.Lease)
+			s.cells[5] = lasting(l.Terms.Lease)
 		}
 	}
 	return s
+}
+
+func lasting(d time.Duration) string {
+	if d == dhcp.Endless {
+		return "without end"
+	}
+	return report.LeaseTime(d)
 }
 
 // offeredBy is what a server gives: an offer, or the answer to an INFORM, which has neither address nor lease.
@@ -64,7 +71,7 @@ func (m *model) offeredBy(o evidence.Offer, verb string) settings {
 		s.cells[1] = subnet.Mask(netip.PrefixFrom(netip.IPv4Unspecified(), o.Terms.PrefixLength))
 	}
 	if o.Lease > 0 {
-		s.cells[5] = report.LeaseTime(o.Lease)
+		s.cells[5] = lasting(o.Lease)
 	}
 	var more []string
 	for _, x := range o.Options {

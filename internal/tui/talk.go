@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -32,6 +33,11 @@ func (m *model) talks() (shown []*dhcp.Exchange, counts [dhcp.Inform + 1]int, al
 	for _, e := range list {
 		if v.filter.Matches(e) {
 			shown = append(shown, e)
+		}
+	}
+	if v.anchor != (talkKey{}) {
+		if i := slices.IndexFunc(shown, func(e *dhcp.Exchange) bool { return keyOf(e) == v.anchor }); i >= 0 {
+			v.selected = i
 		}
 	}
 	v.selected = min(max(v.selected, 0), max(len(shown)-1, 0))

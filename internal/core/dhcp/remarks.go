@@ -161,9 +161,6 @@ func (e *Exchange) remarkAnswer() {
 		}
 	}
 	if e.answer < 0 || e.Steps[e.answer].Message.Type != Ack {
-		if e.Outcome == Refused && e.answer >= 0 && e.Steps[e.answer].Broadcast() && e.Relay.IsValid() {
-			return
-		}
 		return
 	}
 	m := &e.Steps[e.answer].Message

@@ -127,6 +127,29 @@ func (t *Tracker) Close() {
 	}
 }
 
+// Unserved is an ICMP error to a client: the server's machine says that nothing listens on its DHCP port (RFC 792, code 3). Healthy clients send the like
+// themselves after an acknowledgement, when their own port is closed: those are not meant.
+type Unserved struct {
+	Frame  int
+	Server netip.Addr // who says so
+	Client netip.Addr // whose message it was
+}
+
+// TakeUnserved notes it with the exchange that is open under the client's address.
+func (t *Tracker) TakeUnserved(u Unserved) {
+	looked := 0
+	for el := t.recent.Front(); el != nil && looked < mostLooked; el = el.Next() {
+		looked++
+		if e := el.Value.(*client).current; e != nil && e.answer < 0 && e.purpose == extend && e.Requested == u.Client {
+			e.remark("%v says that nothing listens on its DHCP port: the server process is gone (ICMP port unreachable)", u.Server)
+			return
+		}
+	}
+}
+
+// mostLooked is among how many of the latest clients the one that an ICMP error is for is looked: the error follows its message at once.
+const mostLooked = 64
+
 // Open gives the exchanges that have not ended, the latest word first, as they stand: copies, with their remarks.
 func (t *Tracker) Open() (out []*Exchange) {
 	for el := t.recent.Front(); el != nil; el = el.Next() {

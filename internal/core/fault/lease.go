@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -457,7 +458,7 @@ is led astray, today this machine and tomorrow that. Find it by its hardware add
 			return possible("not every DHCP server has answered yet")
 		}
 		reasons := []string{offerWords(a), offerWords(b)}
-		sentence := fmt.Sprintf("Two DHCP servers answer on this segment and disagree: %v and %v (%s).", a.Server, b.Server, listWords(parts))
+		sentence := fmt.Sprintf("Two DHCP servers answer on this segment and disagree: %v and %v (%s).", a.Server, b.Server, strings.Join(parts, ", "))
 		next := []string{fmt.Sprintf("Find out which of the two does not belong here: %v has the hardware address %v, %v has %v. The switch's address table tells their ports.", a.Server, a.Hardware, b.Server, b.Hardware)}
 		follows, stands, astray := p.misguided()
 		if len(astray) > 0 {
@@ -502,17 +503,6 @@ func (p *Pass) followed(a, b evidence.Offer) (follows, stands evidence.Offer) {
 
 func offerWords(o evidence.Offer) string {
 	return fmt.Sprintf("%v offers %v, router %s, resolvers %s", o.Server, o.Address, List(o.Routers), List(o.Resolvers))
-}
-
-func listWords(parts []string) string {
-	out := ""
-	for i, s := range parts {
-		if i > 0 {
-			out += ", "
-		}
-		out += s
-	}
-	return out
 }
 
 // DHCPWrongOptions: the one server gives wrong settings.
@@ -562,12 +552,8 @@ machines set by hand have not. Correct the server's settings, then have the mach
 	},
 }
 
-func upper(s string) string {
-	if s == "" {
-		return s
-	}
-	return string(s[0]-'a'+'A') + s[1:]
-}
+// upper makes a sentence of words that begin with a small letter.
+func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // leaseDoubt is why settings from DHCP may not be taken at their word: the lease is over and no server confirms them.
 func (p *Pass) leaseDoubt() (string, bool) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"passepartout/internal/core/dhcp"
@@ -169,7 +170,7 @@ func Settle(all []Lease, held []Held, now time.Time) []Lease {
 				l.Remark("the kernel has /%d, the lease /%d", h.Address.Bits(), l.Terms.PrefixLength)
 			}
 			if len(rivals) > 1 {
-				l.Remark("several clients have a lease of this address: %s; this one's times agree best with the kernel's", joined(rivals))
+				l.Remark("several clients have a lease of this address: %s; this one's times agree best with the kernel's", strings.Join(rivals, ", "))
 			}
 		case !h.Expires.IsZero() && h.Address.Addr().Is4():
 			all = append(all, Lease{Interface: h.Interface, Index: h.Index, Terms: dhcp.Terms{Address: h.Address.Addr(), PrefixLength: h.Address.Bits()}, Expires: h.Expires, InForce: true,
@@ -273,17 +274,6 @@ func nearer(a, b *Lease, h Held) bool {
 
 // closeEnough is how far the expiries in two clients' files of one lease may lie apart.
 const closeEnough = 15 * time.Second
-
-func joined(list []string) string {
-	out := ""
-	for i, s := range list {
-		if i > 0 {
-			out += ", "
-		}
-		out += s
-	}
-	return out
-}
 
 // order puts those in force first, then by interface and source.
 func order(all []Lease) {
