@@ -346,8 +346,9 @@ func (p *Pass) disagreeing() (a, b evidence.Offer, parts []string) {
 	return a, b, nil
 }
 
-// misled is the server whose word, now in force here, leads nowhere, while another server or a neighbour shows the right way. fact says what is wrong.
-func (p *Pass) misled() (fact string, reasons []string, ok bool) {
+// misled tells what of that which came by DHCP, and is in force here, leads nowhere, while a neighbour or another server shows the right way: what is wrong,
+// and what the server should say instead.
+func (p *Pass) misled() (fact, mend string, reasons []string, ok bool) {
 	if p.gatewayFails() && p.Gateway.Is4() && p.GatewayFromDHCP() {
 		if by, found := p.forwarder(); found {
 			how := "passes nothing on"
@@ -355,11 +356,13 @@ func (p *Pass) misled() (fact string, reasons []string, ok bool) {
 				how = "does not answer"
 			}
 			return fmt.Sprintf("the gateway %v, which came by DHCP, %s, while %v passes traffic on", p.Gateway, how, by),
+				fmt.Sprintf("router %v in place of %v", by, p.Gateway),
 				[]string{fmt.Sprintf("%v %s", p.Gateway, how), fmt.Sprintf("a packet handed to %v is passed on", by)}, true
 		}
 	}
 	if bad, good, found := p.wrongResolvers(); found {
 		return fmt.Sprintf("the name servers that came by DHCP, %s, are none, while %v answers", List(bad), good),
+			fmt.Sprintf("name server %v in place of %s", good, List(bad)),
 			[]string{fmt.Sprintf("%s: questions unanswered", List(bad)), fmt.Sprintf("%v answers for the name", good)}, true
 	}
 	if a, ok := p.address4(); ok && p.wideByDHCP(a) {
@@ -367,11 +370,12 @@ func (p *Pass) misled() (fact string, reasons []string, ok bool) {
 			n, asked := p.Neighbour(w)
 			if by, through := p.reachedThrough(w); through && asked && n.Outcome == evidence.Silent {
 				return fmt.Sprintf("the mask of %v, which came by DHCP, takes in %v, which lies beyond the gateway", a.Prefix, w),
+					fmt.Sprintf("a mask longer than /%d, which leaves out %v", a.Prefix.Bits(), w),
 					[]string{fmt.Sprintf("nobody on the segment answers for %v", w), fmt.Sprintf("handed to the gateway %v, a packet for it is answered", by)}, true
 			}
 		}
 	}
-	return "", nil, false
+	return "", "", nil, false
 }
 
 // wrongResolvers are name servers that came by DHCP and do not serve, all of those that are set, while one that nobody set answers for the name.
@@ -407,7 +411,7 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 // astray reports whether the settings that came by DHCP lead astray, so that the gateway or the name servers that they name are not at fault themselves.
 func (p *Pass) astray() (string, bool) {
 	if p.leased() {
-		if fact, _, ok := p.misled(); ok {
+		if fact, _, _, ok := p.misled(); ok {
 			return fact, true
 		}
 	}
@@ -457,7 +461,7 @@ is led astray, today this machine and tomorrow that. Find it by its hardware add
 		case len(parts) == 0:
 			return possible("not every DHCP server has answered yet")
 		}
-		reasons := []string{offerWords(a), offerWords(b)}
+		reasons := []string{OfferWords(a), OfferWords(b)}
 		sentence := fmt.Sprintf("Two DHCP servers answer on this segment and disagree: %v and %v (%s).", a.Server, b.Server, strings.Join(parts, ", "))
 		next := []string{fmt.Sprintf("Find out which of the two does not belong here: %v has the hardware address %v, %v has %v. The switch's address table tells their ports.", a.Server, a.Hardware, b.Server, b.Hardware)}
 		follows, stands, astray := p.misguided()
@@ -501,7 +505,8 @@ func (p *Pass) followed(a, b evidence.Offer) (follows, stands evidence.Offer) {
 	return follows, stands
 }
 
-func offerWords(o evidence.Offer) string {
+// OfferWords say what a server offers.
+func OfferWords(o evidence.Offer) string {
 	return fmt.Sprintf("%v offers %v, router %s, resolvers %s", o.Server, o.Address, List(o.Routers), List(o.Resolvers))
 }
 
@@ -518,7 +523,7 @@ machines set by hand have not. Correct the server's settings, then have the mach
 		if !p.leased() {
 			return cleared("the settings did not come by DHCP")
 		}
-		fact, reasons, ok := p.misled()
+		fact, mend, reasons, ok := p.misled()
 		if !ok {
 			switch {
 			case p.Usable() == Yes, p.Forwards == Yes && (!p.NameFailed() || !p.IsOpen(evidence.NameLookup)) && len(p.WantedOnLink()) == 0:
@@ -540,7 +545,7 @@ machines set by hand have not. Correct the server's settings, then have the mach
 		}
 		offers, _ := p.OffersSeen()
 		for _, o := range offers {
-			reasons = append(reasons, offerWords(o))
+			reasons = append(reasons, OfferWords(o))
 			server = fmt.Sprintf("the DHCP server %v", o.Server)
 		}
 		standing := Confirmed
@@ -548,7 +553,7 @@ machines set by hand have not. Correct the server's settings, then have the mach
 			standing = Supported // only the kernel's marks say that it came by DHCP
 		}
 		return found(standing, fmt.Sprintf("%s gives out wrong settings: %s.", upper(server), fact), reasons...).aside(p.Usable() == Yes).
-			next(fmt.Sprintf("Correct the settings of %s, then have %s ask for a lease again.", server, p.Iface.Name), "Until then, the right value can be set here by hand: together with address, mask, gateway and resolvers.")
+			next(fmt.Sprintf("Correct the settings of %s: %s. Then have %s ask for a lease again.", server, mend, p.Iface.Name), "Until then, the right value can be set here by hand: together with address, mask, gateway and resolvers.")
 	},
 }
 

@@ -82,7 +82,7 @@ func dhcp(p *fault.Pass) Check {
 	}
 	c.Took = d.Waited
 	for _, o := range d.Offers {
-		c.Heard = append(c.Heard, fmt.Sprintf("%v offers %v, router %s, resolvers %s, in %s", o.Server, o.Address, fault.List(o.Routers), fault.List(o.Resolvers), fault.Millis(o.RTT)))
+		c.Heard = append(c.Heard, fault.OfferWords(o))
 	}
 	for _, s := range d.Refusals {
 		c.Heard = append(c.Heard, fmt.Sprintf("%v refused this machine (NAK)", s))
