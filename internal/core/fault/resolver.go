@@ -35,7 +35,7 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 	}
 	for _, a := range p.Endpoint.AskedResolvers() {
 		f := ResolverFact{Address: a, OnLink: p.OnLink(a) || p.own(a) || a.IsLoopback(), Behind: p.Endpoint.Behind(a)}
-		silent, mute := false, false
+		silent, mute, none := false, false, false
 		for _, l := range p.Lookups {
 			if l.Server != a {
 				continue
@@ -50,6 +50,7 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 					f.Has = true
 				case l.RCode == "NXDOMAIN" || l.RCode == "NOERROR":
 					f.Missing = true
+					none = none || l.RCode == "NXDOMAIN"
 				}
 				if l.AboutTarget() && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
 					f.RCode = l.RCode
@@ -63,7 +64,8 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 				f.NotSent = l.Reason
 			}
 		}
-		f.Missing = f.Missing && !f.Has
+		// No address in one family says nothing while the question about the other is unanswered; that the name does not exist says all.
+		f.Missing = f.Missing && !f.Has && (none || !mute)
 		f.Mute = f.Speaks == Yes && mute && !f.Has && !f.Missing && f.RCode == ""
 		if f.Speaks == Unknown && (silent || f.Closed) {
 			f.Speaks = No

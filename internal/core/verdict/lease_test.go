@@ -132,6 +132,13 @@ var leaseCases = []testCase{
 		s.Elsewhere = []evidence.Lookup{{Server: Core, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(Core, 1)}}
 	}, zone: verdict.LocalSubnet, fault: "dhcp-wrong-options", says: "172.27.40.9", cleared: []string{"resolver-silent-local"}},
 
+	{name: "no IPv6 address, and the question about IPv4 lost", change: func(s *evidence.Set) {
+		Unnamed(s, unanswered)
+		for _, server := range []netip.Addr{Core, NS} {
+			s.Lookups = append(s.Lookups, evidence.Lookup{Server: server, Name: s.Target.Name, Type: "AAAA", RCode: "NOERROR", Reply: Answer(server, 1)})
+		}
+	}, zone: verdict.Beyond, fault: "name-server-failing", possible: []string{"name-not-found"}},
+
 	{name: "the mask takes in what lies beyond", change: func(s *evidence.Set) {
 		wide(s)
 		reached(s)

@@ -29,7 +29,7 @@ type delivery struct {
 }
 
 // queueLength is more than any probe run has in flight; beyond it frames are lost, as on a switch.
-const queueLength = 4096
+const queueLength = 1024
 
 func newSegment(s *scenario.Scenario, name string, began time.Time) *segment {
 	g := &segment{name: name, queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}

@@ -312,7 +312,11 @@ func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FramePort, 
 		if p.down {
 			return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrNoRoute)
 		}
-		f := &framePort{p: p, frames: make(chan heardFrame, queueLength), done: make(chan struct{})}
+		length := queueLength
+		if c.DHCP {
+			length = 64 // little of it is ever said
+		}
+		f := &framePort{p: p, frames: make(chan heardFrame, length), done: make(chan struct{})}
 		take := func(frame []byte) {
 			if v, ok := look(frame); c.DHCP && (!ok || v.v6 || v.proto != "udp" || v.dstPort != dhcp.ServerPort && v.dstPort != dhcp.ClientPort) {
 				return

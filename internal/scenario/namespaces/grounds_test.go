@@ -78,10 +78,12 @@ type result struct {
 type score struct {
 	mu    sync.Mutex
 	right int
-	took  map[string][]int64
-	wrong []string
-	bound float64 // the worst share of the time that a healthy verdict may take
-	worst string  // the scenario that took it
+
+	repeated int // runs that were judged anew, since the machine had stood still
+	took     map[string][]int64
+	wrong    []string
+	bound    float64 // the worst share of the time that a healthy verdict may take
+	worst    string  // the scenario that took it
 }
 
 // healthy: nothing at all is wrong.
@@ -94,6 +96,37 @@ func (r result) healthyBound() float64 {
 		took[c.ID] = c.TookMS
 	}
 	return 1.5*(took["names"]+took["service"]) + max(50, 4*took["gateway"]) + 100
+}
+
+// undisturbed judges a run once more, up to twice, if it came out wrong while this machine itself stood still for longer than a packet of the
+// site takes: probes that were not sent in time are no evidence of the program. How often that was so is printed.
+func (s *score) undisturbed(run func() (result, []string)) (r result, bad []string) {
+	const longest, most = 60 * time.Millisecond, 3
+	for range most {
+		stop, gap := make(chan struct{}), make(chan time.Duration)
+		go func() {
+			worst, last := time.Duration(0), time.Now()
+			for {
+				select {
+				case <-stop:
+					gap <- worst
+					return
+				case <-time.After(5 * time.Millisecond):
+				}
+				now := time.Now()
+				worst, last = max(worst, now.Sub(last)-5*time.Millisecond), now
+			}
+		}()
+		r, bad = run()
+		close(stop)
+		if stood := <-gap; len(bad) == 0 || stood < longest {
+			return r, bad
+		}
+		s.mu.Lock()
+		s.repeated++
+		s.mu.Unlock()
+	}
+	return r, bad
 }
 
 func (s *score) add(sc *scenario.Scenario, r result, flaws []string) {
@@ -146,6 +179,9 @@ func (s *score) print(t *testing.T, ground string) {
 	}
 	fmt.Printf("%-28s %d of %d right; healthy verdict: median %d ms, worst %d ms, worst %.2f of its bound (%s); fault's verdict: worst median %d ms (%s), worst of all %d ms\n",
 		ground, s.right, total, good[len(good)/2], good[len(good)-1], s.bound, s.worst, medians[len(medians)-1], name, faulty[len(faulty)-1])
+	if s.repeated > 0 {
+		fmt.Printf("   %d wrong results were judged anew, since this machine had stood still meanwhile\n", s.repeated)
+	}
 	for _, w := range s.wrong {
 		fmt.Println("   wrong:", w)
 	}
@@ -214,10 +250,12 @@ func TestSimulatedGround(t *testing.T) {
 	}{{"simulated", simulated.Full}, {"simulated, echo only", simulated.EchoOnly}, {"simulated, unprivileged", simulated.Unprivileged}} {
 		t.Run(ground.name, func(t *testing.T) {
 			total := &score{}
-			eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
+			eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
 				for range *runs {
-					r := runSimulated(t, s, ground.privilege)
-					bad := flaws(s, ground.privilege == simulated.Full, ground.privilege != simulated.Unprivileged, r)
+					r, bad := total.undisturbed(func() (result, []string) {
+						r := runSimulated(t, s, ground.privilege)
+						return r, flaws(s, ground.privilege == simulated.Full, ground.privilege != simulated.Unprivileged, r)
+					})
 					total.add(s, r, bad)
 					assert.Empty(t, bad)
 				}
@@ -255,7 +293,7 @@ func TestKernelGround(t *testing.T) {
 	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
 			for range *runs {
-				r, bad := runInKernel(t, s, as)
+				r, bad := totals[i].undisturbed(func() (result, []string) { return runInKernel(t, s, as) })
 				totals[i].add(s, r, bad)
 				assert.Empty(t, bad, "%v", as)
 			}
