@@ -122,7 +122,7 @@ func TestScreenKeysResizeAndTooSmall(t *testing.T) {
 	x.press("Escape")
 	x.see("No fault stands in the way.")
 	x.tmux("resize-window", "-x", "80", "-y", "24")
-	x.see("3 stations ━━ bookings :443", "q quit")
+	x.see("3 stations ━━ bookings :443", "? q")
 	x.tmux("resize-window", "-x", "60", "-y", "20")
 	x.see("This window is 60 by 20")
 	x.tmux("resize-window", "-x", "100", "-y", "30")

@@ -42,8 +42,9 @@ type Finding struct {
 	Aside    bool     // true, but not in the way of the target
 	For      []string // one line each
 	Against  []string
-	Sentence string   // the verdict's sentence, when this is it
-	Next     []string // what to do, the first thing first
+	Sentence string        // the verdict's sentence, when this is it
+	Next     []string      // what to do, the first thing first
+	Awaits   evidence.Kind // with Possible: the verdict is not settled while more of this may come, even if another fault is found
 }
 
 // Zone is where a fault lies.
@@ -107,6 +108,11 @@ func (f Finding) next(steps ...string) Finding {
 
 func (f Finding) aside(is bool) Finding {
 	f.Aside = is
+	return f
+}
+
+func (f Finding) awaiting(k evidence.Kind) Finding {
+	f.Awaits = k
 	return f
 }
 

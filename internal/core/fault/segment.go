@@ -85,7 +85,7 @@ It is taken for a fault of the provider. See that the gateway has power and that
 			return possible("%s", doubt)
 		}
 		if p.GatewayFromDHCP() && p.IsOpen(evidence.Handoffs) {
-			return possible("whether another machine on the segment is the router is still being asked")
+			return possible("whether another machine on the segment is the router is still being asked").awaiting(evidence.Handoffs)
 		}
 		offers, _ := p.OffersSeen()
 		if len(p.Others) == 0 && len(offers) == 0 {

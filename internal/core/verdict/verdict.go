@@ -272,6 +272,9 @@ func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect)
 		return false // what keeps silent may have been lost
 	}
 	for _, s := range r.Suspects {
+		if s.finding.Awaits != 0 && p.IsOpen(s.finding.Awaits) {
+			return false
+		}
 		nearer := s.rank < chosen.rank
 		if nearer && s.Standing == fault.Possible && p.IsOpen(s.Fault.Needs...) {
 			return false

@@ -441,6 +441,10 @@ func TestSettled(t *testing.T) {
 		{"nothing is nearer than a port that is down", func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, evidence.Kinds(), true},
 		{"a silent gateway waits for what is nearer", GatewayGone, []evidence.Kind{evidence.ServiceConnect}, false},
 		{"a silent gateway does not wait for what lies behind", GatewayGone, []evidence.Kind{evidence.TargetEcho, evidence.PathTrace}, true},
+		{"a silent gateway that came by DHCP waits for other routers, also beside another fault", func(s *evidence.Set) {
+			GatewayGone(s)
+			s.Conflicts[0] = evidence.Conflict{Address: Own, Reply: Answer(Own, 1)}
+		}, []evidence.Kind{evidence.Handoffs}, false},
 		{"a supported fault waits for what may confirm or clear it", func(s *evidence.Set) { alone(s, Silence()) }, []evidence.Kind{evidence.NameLookup}, false},
 	} {
 		s := Healthy()
