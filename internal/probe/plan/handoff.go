@@ -34,6 +34,8 @@ func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
 	from := own[0].Prefix.Addr()
 	began := time.Now()
 	through := map[netip.Addr]bool{}
+	var under sync.WaitGroup
+	defer under.Wait()
 	for probe.Sleep(ctx, handoffPace) {
 		set := r.snapshot()
 		p := fault.NewPass(set)
@@ -43,7 +45,7 @@ func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
 		for _, a := range p.WantedOnLink() {
 			if n, asked := p.Neighbour(a); asked && n.Outcome == evidence.Silent && !through[a] {
 				through[a] = true
-				r.through(ctx, p, from, a)
+				under.Go(func() { r.through(ctx, p, from, a) })
 			}
 		}
 		if time.Since(began) < doubtAfter || !p.GatewayDoubtful() {
@@ -58,7 +60,7 @@ func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
 func (r *run) through(ctx context.Context, p *fault.Pass, from, to netip.Addr) {
 	var wg sync.WaitGroup
 	for _, by := range p.RoutersNamed() {
-		if by.Is6() || by == to {
+		if n, known := p.Neighbour(by); by == to || known && n.Outcome == evidence.Silent {
 			continue
 		}
 		wg.Go(func() {
