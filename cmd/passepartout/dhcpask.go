@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/netip"
 	"os"
 	"sync"
 	"time"
@@ -59,14 +58,11 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 	asked := report.Asked{Endpoint: e, Interface: iface, At: time.Now()}
 	var wg sync.WaitGroup
 	var mu sync.Mutex
-	for _, a := range i.Addresses {
-		if own := a.Prefix.Addr(); own.Is6() && own.IsLinkLocalUnicast() && own != (netip.Addr{}) {
-			wg.Go(func() {
-				segment.Solicit(ctx, own, func(r evidence.Advertisement) { mu.Lock(); asked.Routers6 = append(asked.Routers6, r); mu.Unlock() },
-					func(r evidence.Information) { mu.Lock(); asked.Informed6 = append(asked.Informed6, r); mu.Unlock() })
-			})
-			break
-		}
+	if own, ok := i.LinkLocal(); ok {
+		wg.Go(func() {
+			segment.Solicit(ctx, own, func(r evidence.Advertisement) { mu.Lock(); asked.Routers6 = append(asked.Routers6, r); mu.Unlock() },
+				func(r evidence.Information) { mu.Lock(); asked.Informed6 = append(asked.Informed6, r); mu.Unlock() })
+		})
 	}
 	asked.Discovery = segment.Discover(ctx, q)
 	wg.Wait()

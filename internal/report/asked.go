@@ -53,12 +53,8 @@ func toOfferJSON(list []evidence.Offer) []offerJSON {
 // disagreements says which servers part, and in what.
 func (a Asked) disagreements() []string {
 	out := []string{}
-	for k, x := range a.Discovery.Offers {
-		for _, y := range a.Discovery.Offers[:k] {
-			if parts := x.Terms.Differences(y.Terms); len(parts) > 0 {
-				out = append(out, fmt.Sprintf("%v and %v disagree: %s", y.Server, x.Server, strings.Join(parts, ", ")))
-			}
-		}
+	for _, x := range a.Discovery.Disagreements() {
+		out = append(out, fmt.Sprintf("%v and %v disagree: %s", x.A.Server, x.B.Server, strings.Join(x.Parts, ", ")))
 	}
 	return out
 }

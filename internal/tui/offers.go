@@ -205,12 +205,8 @@ func (m *model) offersRemark(d *evidence.Discovery, hidden, width int) []string 
 		for _, s := range d.Serving {
 			say(t.faint, "%s was heard serving others", m.named(s))
 		}
-		for k, a := range d.Offers {
-			for _, b := range d.Offers[:k] {
-				if parts := a.Terms.Differences(b.Terms); len(parts) > 0 {
-					say(t.state[verdict.Broken], "━╳ %s and %s disagree: %s", m.named(b.Server), m.named(a.Server), strings.Join(parts, ", "))
-				}
-			}
+		for _, x := range d.Disagreements() {
+			say(t.state[verdict.Broken], "━╳ %s and %s disagree: %s", m.named(x.A.Server), m.named(x.B.Server), strings.Join(x.Parts, ", "))
 		}
 	}
 	if hidden > 0 {

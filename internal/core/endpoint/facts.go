@@ -93,6 +93,16 @@ func (i *Interface) Usable(v6 bool) []Address {
 	return out
 }
 
+// LinkLocal returns the IPv6 link-local address under which the machine speaks with its routers; false if there is none that may be used.
+func (i *Interface) LinkLocal() (netip.Addr, bool) {
+	for _, a := range i.Addresses {
+		if own := a.Prefix.Addr(); own.Is6() && own.IsLinkLocalUnicast() && !a.Tentative && !a.Duplicate {
+			return own, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
 // SelfAssigned returns the 169.254.0.0/16 address that the machine gave itself (RFC 3927), if it has one.
 func (i *Interface) SelfAssigned() (Address, bool) {
 	for _, a := range i.Addresses {

@@ -134,6 +134,24 @@ type Offer struct {
 	RTT       time.Duration
 }
 
+// Disagreement is two offers that part in something that a machine needs.
+type Disagreement struct {
+	A, B  Offer
+	Parts []string
+}
+
+// Disagreements compares every offer with those before it.
+func (d *Discovery) Disagreements() (out []Disagreement) {
+	for i, b := range d.Offers {
+		for _, a := range d.Offers[:i] {
+			if parts := b.Terms.Differences(a.Terms); len(parts) > 0 {
+				out = append(out, Disagreement{a, b, parts})
+			}
+		}
+	}
+	return out
+}
+
 // Handoff is a packet for an address that was handed to one neighbour in a frame of our own, whatever the routing table says: it shows whether that
 // neighbour passes traffic on, and whether the address is to be reached through it.
 type Handoff struct {

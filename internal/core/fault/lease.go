@@ -334,13 +334,12 @@ func (p *Pass) without() string {
 
 // disagreeing are two offers that part in what a machine needs, and in what.
 func (p *Pass) disagreeing() (a, b evidence.Offer, parts []string) {
-	offers, _ := p.OffersSeen()
-	for i, x := range offers {
-		for _, y := range offers[:i] {
-			parts = slices.DeleteFunc(x.Terms.Differences(y.Terms), func(s string) bool { return s == "domain" })
-			if len(parts) > 0 {
-				return y, x, parts
-			}
+	if p.Discovery == nil {
+		return a, b, nil
+	}
+	for _, x := range p.Discovery.Disagreements() {
+		if parts = slices.DeleteFunc(x.Parts, func(s string) bool { return s == "domain" }); len(parts) > 0 {
+			return x.A, x.B, parts
 		}
 	}
 	return a, b, nil

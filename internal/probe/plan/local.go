@@ -100,19 +100,16 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 
 // solicit asks IPv6 routers and DHCPv6 servers what they say of the segment. Nothing waits for them.
 func (r *run) solicit(ctx context.Context, iface *endpoint.Interface) {
-	for _, a := range iface.Addresses {
-		own := a.Prefix.Addr()
-		if !own.Is6() || !own.IsLinkLocalUnicast() || a.Tentative || a.Duplicate {
-			continue
-		}
-		r.wg.Go(func() {
-			ctx, cancel := context.WithTimeout(ctx, discoverPatience)
-			defer cancel()
-			r.segment.Solicit(ctx, own, func(a evidence.Advertisement) { r.add(func(s *evidence.Set) { s.Routers6 = append(s.Routers6, a) }) },
-				func(i evidence.Information) { r.add(func(s *evidence.Set) { s.Informed6 = append(s.Informed6, i) }) })
-		})
+	own, ok := iface.LinkLocal()
+	if !ok {
 		return
 	}
+	r.wg.Go(func() {
+		ctx, cancel := context.WithTimeout(ctx, discoverPatience)
+		defer cancel()
+		r.segment.Solicit(ctx, own, func(a evidence.Advertisement) { r.add(func(s *evidence.Set) { s.Routers6 = append(s.Routers6, a) }) },
+			func(i evidence.Information) { r.add(func(s *evidence.Set) { s.Informed6 = append(s.Informed6, i) }) })
+	})
 }
 
 // neighbours resolves addresses on the segment: in frames where permitted, else by provoking the kernel.
