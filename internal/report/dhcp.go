@@ -257,7 +257,7 @@ func (x *Exchanges) text(e *dhcp.Exchange) {
 	widths := LadderWidths(l, 38)
 	x.printf("  %s\n", LadderHead(l, widths, 24))
 	for _, r := range l.Rungs {
-		x.printf("  %s  %s  %s\n", RungTime(r), strings.TrimRight(RungLine(l, r, widths), " ")+strings.Repeat(" ", max(0, 40-len([]rune(strings.TrimRight(RungLine(l, r, widths), " "))))), r.Words)
+		x.printf("  %s  %-40s  %s\n", RungTime(r), RungLine(l, r, widths), r.Words)
 	}
 	for _, line := range e.Remarks {
 		x.printf("  ! %s\n", line)

@@ -54,14 +54,7 @@ func (r *run) startNames(ctx context.Context) {
 				defer lookups.Done()
 				wait, cancel := context.WithCancel(ctx)
 				defer cancel()
-				gone := r.gone(server)
-				go func() {
-					select {
-					case <-gone:
-						cancel()
-					case <-wait.Done():
-					}
-				}()
+				defer context.AfterFunc(r.present(server).ctx, cancel)()
 				l := probe.Lookup(wait, r.Machine, server, name, kind)
 				if ctx.Err() != nil && !l.Came() {
 					return
@@ -325,15 +318,8 @@ func (r *run) traceNowhere(ctx context.Context) {
 	// Life behind the gateway is all that was asked for: the first router there that answers ends it.
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	stop := make(chan struct{})
-	defer close(stop)
 	r.wg.Go(func() {
 		for probe.Sleep(ctx, handoffPace) {
-			select {
-			case <-stop:
-				return
-			default:
-			}
 			if len(fault.NewPass(r.snapshot()).Outside) > 0 {
 				cancel()
 			}

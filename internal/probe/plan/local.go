@@ -120,7 +120,7 @@ func (r *run) neighbours(ctx context.Context, iface *endpoint.Interface, targets
 	record := func(n evidence.Neighbour) {
 		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
 		if n.Outcome == evidence.Silent && kind == evidence.OtherNeighbours {
-			r.markGone(n.Asked)
+			r.present(n.Asked).end()
 		}
 	}
 	if r.segment == nil {
@@ -310,7 +310,8 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 	if len(own) == 0 || !probe.Sleep(ctx, sweepAfter) {
 		return
 	}
-	if p := fault.NewPass(r.snapshot()); p.Alive == fault.Yes {
+	p := fault.NewPass(r.snapshot())
+	if p.Alive == fault.Yes {
 		if !p.Gateway.Is4() || p.Forwards == fault.Yes || r.segment == nil || !probe.Sleep(ctx, doubtAfter-sweepAfter) {
 			return
 		}
@@ -318,7 +319,6 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 			return
 		}
 	}
-	p := fault.NewPass(r.snapshot())
 	prefix := own[0].Prefix
 	// First where routers stand: those that are named, and the ends of the prefix. Then nearest first.
 	var targets []netip.Addr

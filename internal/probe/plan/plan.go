@@ -97,10 +97,10 @@ type run struct {
 	allowed  machine.Permissions
 	silence  chan struct{} // closed when the wait for silence is over
 
-	mu     sync.Mutex
-	absent map[netip.Addr]chan struct{} // closed when a neighbour has kept silent to the end
-	acted  map[netip.Addr]bool          // addresses that the target's tests were started for
-	traced map[netip.Addr]bool          // name servers beyond to which the way was asked
+	mu        sync.Mutex
+	presences map[netip.Addr]presence
+	acted     map[netip.Addr]bool // addresses that the target's tests were started for
+	traced    map[netip.Addr]bool // name servers beyond to which the way was asked
 }
 
 // step runs f in the background; the kinds stay open until it ends.
@@ -112,28 +112,22 @@ func (r *run) step(f func(), kinds ...evidence.Kind) {
 	})
 }
 
-// gone is closed when an address on the segment has kept silent to the end: what was sent there needs no longer waiting for.
-func (r *run) gone(a netip.Addr) chan struct{} {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.absent == nil {
-		r.absent = map[netip.Addr]chan struct{}{}
-	}
-	if r.absent[a] == nil {
-		r.absent[a] = make(chan struct{})
-	}
-	return r.absent[a]
+// presence is ended when an address on the segment has kept silent to the end: what was sent there needs no longer waiting for.
+type presence struct {
+	ctx context.Context
+	end context.CancelFunc
 }
 
-func (r *run) markGone(a netip.Addr) {
-	c := r.gone(a)
+// present gives the presence of an address, which lasts until it is ended.
+func (r *run) present(a netip.Addr) presence {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	select {
-	case <-c:
-	default:
-		close(c)
+	p, ok := r.presences[a]
+	if !ok {
+		p.ctx, p.end = context.WithCancel(context.Background())
+		r.presences[a] = p
 	}
+	return p
 }
 
 // start reads the machine and sets everything going that waits for nothing.
@@ -143,6 +137,7 @@ func (r *run) start(ctx context.Context) error {
 		return fmt.Errorf("this machine's settings: %w", err)
 	}
 	r.endpoint, r.acted, r.traced, r.silence = e, map[netip.Addr]bool{}, map[netip.Addr]bool{}, make(chan struct{})
+	r.presences = map[netip.Addr]presence{}
 	r.allowed = r.Machine.Permissions()
 	if err := e.Check(r.Interface); err != nil {
 		return err
