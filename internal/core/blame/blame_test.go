@@ -58,6 +58,8 @@ func TestAttribution(t *testing.T) {
 		{"a gateway that never answers is no witness", "....", "XXXX", "....", ".X..", nil, ".b.."},
 		{"not sent", "....", ".n..", ".n..", ".n..", nil, ".h.."},
 		{"no signal at the port", "....", ".X..", ".X..", ".X..", []blame.Span{{From: 1100 * time.Millisecond, To: 1900 * time.Millisecond, Why: "eth0 had no signal"}}, ".h.."},
+		{"under way when the signal went, and before switches learned the port again", "......", ".xX.x.", ".xXXx.", ".xXXx.", []blame.Span{{From: 2 * time.Second, To: 4 * time.Second, Why: "eth0 had no signal"}}, ".hhhh."},
+		{"long after a signal was lost", "......", "X....X", "X....X", "X....X", []blame.Span{{From: 2500 * time.Millisecond, To: 3 * time.Second, Why: "eth0 had no signal"}}, "s....s"},
 		{"a signal lost and nothing with it", "....", "....", "....", "....", []blame.Span{{From: time.Second, To: 2 * time.Second}}, "...."},
 		{"the machine slept", ".--.", ".-X.", ".-X.", ".-X.", []blame.Span{{From: time.Second, To: 2500 * time.Millisecond, Asleep: true}}, ".??."},
 		{"late counts, nearest first", "....", ".l..", "....", ".X..", nil, ".s.."},
