@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
@@ -19,6 +20,7 @@ import (
 	"passepartout/internal/probe/plan"
 	"passepartout/internal/report"
 	"passepartout/internal/scenario"
+	"passepartout/internal/sheetfile"
 )
 
 // flags are those that the commands share.
@@ -27,6 +29,8 @@ type flags struct {
 	scenario string
 	format   string
 	deadline time.Duration
+	site     string
+	sheet    *site.Sheet // read from site, or the one that a scenario's technician has
 	only4    bool
 	only6    bool
 	rows     bool // the command's result can be written as rows
@@ -57,6 +61,7 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p := cmd.PersistentFlags()
 	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
 	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
+	p.StringVar(&f.site, "site", "", "a site sheet: the documented network to compare with (passepartout site --help)")
 	p.StringVar(&f.format, "format", "text", "text or json; csv for ping and trace")
 	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
 	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
@@ -91,6 +96,11 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 	if len(args) > 0 {
 		text = args[0]
 	}
+	if f.site != "" {
+		if f.sheet, err = sheetfile.Read(f.site); err != nil {
+			return nil, t, nil, err
+		}
+	}
 	stop = func() {}
 	if f.scenario == "" {
 		if t, err = target.Parse(text); err != nil {
@@ -106,17 +116,31 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 	if text == "" {
 		text = s.Target
 	}
+	if f.sheet == nil {
+		if f.sheet, err = scenarioSheet(s); err != nil {
+			return nil, t, nil, err
+		}
+	}
 	if t, err = target.Parse(text); err != nil {
 		return nil, t, nil, err
 	}
-	site, err := simulated.Build(s, simulated.Options{})
+	built, err := simulated.Build(s, simulated.Options{})
 	if err != nil {
 		return nil, t, nil, err
 	}
 	if f.iface == "" {
 		f.iface = s.Interface
 	}
-	return site.Machine(), t, site.Close, nil
+	return built.Machine(), t, built.Close, nil
+}
+
+// scenarioSheet is the site sheet that a scenario's technician has; nil if there is none.
+func scenarioSheet(s *scenario.Scenario) (*site.Sheet, error) {
+	raw, err := s.SheetText()
+	if err != nil || raw == nil {
+		return nil, err
+	}
+	return sheetfile.Parse(raw, s.Sheet+".yaml")
 }
 
 func (f *flags) checkCommand() *cobra.Command {
@@ -137,7 +161,7 @@ func (f *flags) checkCommand() *cobra.Command {
 			at := time.Now()
 			ctx, cancel := context.WithTimeout(cmd.Context(), f.deadline)
 			defer cancel()
-			set, result, err := plan.Run(ctx, plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families()}, nil)
+			set, result, err := plan.Run(ctx, plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet}, nil)
 			if err != nil {
 				return err
 			}

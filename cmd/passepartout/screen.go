@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/scenario"
+	"passepartout/internal/sheetfile"
 	"passepartout/internal/tui"
 )
 
@@ -26,7 +27,7 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets()}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add}
+	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add}
 	return tui.Run(ctx, c)
 }
 
@@ -35,7 +36,19 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: openScenario}
+	open := openScenario
+	if f.site != "" { // the sheet that was given counts, whatever the scenario's technician has
+		sheet, err := sheetfile.Read(f.site)
+		if err != nil {
+			return err
+		}
+		open = func(name string) (tui.Ground, error) {
+			g, err := openScenario(name)
+			g.Sheet = sheet
+			return g, err
+		}
+	}
+	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: open}
 	for _, name := range scenario.Names() {
 		complaint, err := scenario.Complaint(name)
 		if err != nil {
@@ -44,7 +57,7 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 		c.Cases = append(c.Cases, tui.Case{Name: name, Complaint: complaint})
 	}
 	if len(args) > 0 {
-		g, err := openScenario(args[0])
+		g, err := open(args[0])
 		if err != nil {
 			return err
 		}
@@ -67,9 +80,13 @@ func openScenario(name string) (tui.Ground, error) {
 	if _, err := target.Parse(s.Target); err != nil {
 		return tui.Ground{}, err
 	}
+	sheet, err := scenarioSheet(s)
+	if err != nil {
+		return tui.Ground{}, err
+	}
 	site, err := simulated.Build(s, simulated.Options{})
 	if err != nil {
 		return tui.Ground{}, err
 	}
-	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Complaint: s.Complaint, Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
+	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Sheet: sheet, Complaint: s.Complaint, Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
 }

@@ -21,6 +21,8 @@ import (
 type Machine interface {
 	// Read takes in everything the machine says of itself. What cannot be read becomes a remark, not an error.
 	Read(ctx context.Context) (*endpoint.Endpoint, error)
+	// Interfaces reads the network ports alone, with their counters and without loopback: cheap enough to be repeated.
+	Interfaces(ctx context.Context) ([]endpoint.Interface, error)
 	// Neighbours reads the neighbour tables alone, which is cheap enough to be repeated.
 	Neighbours(ctx context.Context) ([]endpoint.Neighbour, error)
 	// Route gives the system's own answer to "how would you reach this?". iface confines the question to one interface, or is empty.

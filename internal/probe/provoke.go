@@ -43,7 +43,7 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 			_, err = port.Send(nil)
 		}
 		if err != nil {
-			done(evidence.Neighbour{Asked: target, Method: "by the kernel", Reply: machine.LocalError(err)})
+			done(evidence.Neighbour{Asked: target, Method: evidence.ByKernel, Reply: machine.LocalError(err)})
 			continue
 		}
 		open[target] = true
@@ -52,7 +52,7 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 		more := Sleep(ctx, provokePoll) && time.Since(began) < patience
 		now := table(ctx, m, iface)
 		for target := range open {
-			out := evidence.Neighbour{Asked: target, Method: "by the kernel", Asks: 1}
+			out := evidence.Neighbour{Asked: target, Method: evidence.ByKernel, Asks: 1}
 			was, is := before[target], now[target]
 			waited := time.Since(began)
 			switch {

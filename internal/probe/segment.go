@@ -135,7 +135,8 @@ func (s *Segment) next(a netip.Addr) <-chan struct{} {
 	return c.changed
 }
 
-func (s *Segment) holders(a netip.Addr) []endpoint.HardwareAddr {
+// Holders are the hardware addresses that have claimed an address so far.
+func (s *Segment) Holders(a netip.Addr) []endpoint.HardwareAddr {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if c := s.claims[a]; c != nil {
@@ -178,7 +179,7 @@ func (s *Segment) Resolve(ctx context.Context, sender, target netip.Addr) eviden
 		select {
 		case <-answered:
 			timer.Stop()
-			out.Hardware = s.holders(target)
+			out.Hardware = s.Holders(target)
 			out.Reply = evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}
 			return out
 		case <-ctx.Done():
@@ -204,7 +205,7 @@ func (s *Segment) Conflict(ctx context.Context, address netip.Addr) evidence.Con
 	select {
 	case <-answered:
 		out.Reply = evidence.Reply{Outcome: evidence.Answered, From: address, RTT: time.Since(began)}
-		if holders := s.holders(address); len(holders) > 0 {
+		if holders := s.Holders(address); len(holders) > 0 {
 			out.Hardware = holders[0]
 		}
 	case <-ctx.Done():
@@ -234,7 +235,7 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 			defer timer.Stop()
 			select {
 			case <-answered:
-				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Hardware: s.holders(target), Reply: evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}})
+				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Hardware: s.Holders(target), Reply: evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}})
 			case <-timer.C:
 			case <-ctx.Done():
 			}

@@ -12,6 +12,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+
+	"passepartout/internal/core/endpoint"
 )
 
 // Scenario is a site, what is wrong with it, and what should be found.
@@ -22,6 +24,7 @@ type Scenario struct {
 	Interface string   `yaml:"interface"`
 	Expect    Expect   `yaml:"expect"`
 	Timeline  Timeline `yaml:"timeline"`
+	Sheet     string   `yaml:"sheet"` // the site sheet that the technician has: a file in sheets/
 	Site      *Site    `yaml:"-"`
 }
 
@@ -55,7 +58,7 @@ func (e Expect) For(frames, echo bool) (zone, fault string) {
 	return e.Zone, e.Fault
 }
 
-//go:embed sites/*.yaml cases/*.yaml
+//go:embed sites/*.yaml cases/*.yaml sheets/*.yaml
 var files embed.FS
 
 // ErrUnknown is the error for a scenario that is not there.
@@ -173,6 +176,18 @@ func overlay[T any](change ast.Node, onto *T) error {
 	return yaml.NodeToValue(change, onto, yaml.Strict())
 }
 
+// SheetText is the text of the scenario's site sheet; nil if the technician has none.
+func (s *Scenario) SheetText() ([]byte, error) {
+	if s.Sheet == "" {
+		return nil, nil
+	}
+	raw, err := files.ReadFile(path.Join("sheets", s.Sheet+".yaml"))
+	if err != nil {
+		return nil, fmt.Errorf("sheet %q is not there", clip(s.Sheet))
+	}
+	return raw, nil
+}
+
 // oneLine keeps the place and the message of a YAML error and drops the picture of the file.
 func oneLine(err error) error {
 	msg, _, _ := strings.Cut(err.Error(), "\n")
@@ -197,8 +212,16 @@ func (s *Site) check() error {
 			if p == nil {
 				return fmt.Errorf("node %s, port %s: no fields are given", name, portName)
 			}
+			if _, err := endpoint.ParseHardware(p.Hardware); p.Hardware != "" && err != nil {
+				return fmt.Errorf("node %s, port %s: %w", name, portName, err)
+			}
 			if s.Segments[p.Segment] == nil {
 				return fmt.Errorf("node %s, port %s: segment %q is not there", name, portName, p.Segment)
+			}
+		}
+		for _, e := range n.Neighbours {
+			if s.Nodes[e.Of] == nil || len(s.Nodes[e.Of].Ports) == 0 {
+				return fmt.Errorf("node %s: neighbour %v is of %q, which is no node with a port", name, e.Address, clip(e.Of))
 			}
 		}
 		for _, r := range n.Routes {

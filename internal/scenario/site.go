@@ -49,9 +49,17 @@ type Node struct {
 	Web        []Web            `yaml:"web"`
 	Filter     []Rule           `yaml:"filter"`
 
-	Resolvers []netip.Addr          `yaml:"resolvers"`
-	Search    []string              `yaml:"search"`
-	Hosts     map[string]netip.Addr `yaml:"hosts"`
+	Resolvers  []netip.Addr          `yaml:"resolvers"`
+	Search     []string              `yaml:"search"`
+	Hosts      map[string]netip.Addr `yaml:"hosts"`
+	Neighbours []Entry               `yaml:"neighbours"` // what its neighbour table holds from the start
+}
+
+// Entry is an entry of a neighbour table. Unless it is pinned it is what somebody's word has left there, and it stays for the time of a test.
+type Entry struct {
+	Address netip.Addr `yaml:"address"`
+	Of      string     `yaml:"of"`     // the node whose first port's hardware address it has
+	Pinned  bool       `yaml:"pinned"` // set by hand, for good
 }
 
 // Ration bounds how often a router speaks.
@@ -69,6 +77,11 @@ type Port struct {
 	Asks      *Asks          `yaml:"asks"`      // a DHCP client that keeps asking on this port
 	Down      bool           `yaml:"down"`      // administratively
 	Unplugged bool           `yaml:"unplugged"` // no carrier
+	Hardware  string         `yaml:"hardware"`  // its hardware address; "": one of its own, see Hardware
+	Speed     int            `yaml:"speed"`     // Mbit/s; 0: 1000
+	Half      bool           `yaml:"half"`      // half duplex
+	Damage    float64        `yaml:"damage"`    // percent of the frames that arrive damaged: the port drops and counts them
+	ProxyARP  bool           `yaml:"proxy_arp"` // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
 	MTU       int            `yaml:"mtu"`       // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
 }
 
@@ -161,6 +174,9 @@ func (d *Duration) UnmarshalText(b []byte) error {
 // MarshalText writes the duration with its unit.
 func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
 
+// Worn reports whether the port is out of order in a way that only a port of our own making can show on a kernel.
+func (p *Port) Worn() bool { return p.Damage > 0 || p.Speed > 0 || p.Half }
+
 // NodeNames lists the nodes that have power, in order.
 func (s *Site) NodeNames() []string {
 	var out []string
@@ -186,7 +202,26 @@ func (n *Node) PortNames() []string {
 // Life is how long a record of the service may be kept.
 func (d *DNS) Life() time.Duration { return cmp.Or(time.Duration(d.TTL), 5*time.Minute) }
 
-// Hardware gives a port its hardware address: locally administered, and the same on every ground.
+// HardwareOf is the hardware address of a port: the one that is given, else one made from its name.
+func (s *Site) HardwareOf(node, port string) endpoint.HardwareAddr {
+	if n := s.Nodes[node]; n != nil && n.Ports[port] != nil && n.Ports[port].Hardware != "" {
+		if h, err := endpoint.ParseHardware(n.Ports[port].Hardware); err == nil {
+			return h
+		}
+	}
+	return Hardware(node, port)
+}
+
+// FirstHardware is that of a node's first port.
+func (s *Site) FirstHardware(node string) endpoint.HardwareAddr {
+	n := s.Nodes[node]
+	if n == nil || len(n.Ports) == 0 {
+		return endpoint.HardwareAddr{}
+	}
+	return s.HardwareOf(node, n.PortNames()[0])
+}
+
+// Hardware makes a hardware address from a port's name: locally administered, and the same on every ground.
 func Hardware(node, port string) endpoint.HardwareAddr {
 	sum := sha256.Sum256([]byte(node + "/" + port))
 	return endpoint.HardwareAddr{0x02, 0, sum[0], sum[1], sum[2], sum[3]}

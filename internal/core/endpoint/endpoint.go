@@ -90,13 +90,41 @@ type HostsLine struct {
 	Names   []string
 }
 
-// Counters are totals since the interface came up: only their growth means anything.
+// Counters are totals of a port since the interface came up: only their growth means anything.
 type Counters struct {
 	ReceivedPackets, SentPackets uint64
 	ReceivedBytes, SentBytes     uint64
 	ReceiveErrors, SendErrors    uint64
 	ReceiveDrops, SendDrops      uint64
+	Damaged                      uint64 // frames with a wrong checksum, length or alignment; many drivers count them as errors too
+	Overruns                     uint64 // frames for which the port or the system had no room in time
+	CarrierLosses                uint64
+	Collisions                   uint64 // on half duplex some are usual
 }
+
+// Since gives how much the counters have grown. One that has gone back began anew, as after the port was taken down: all that it shows is new.
+func (c Counters) Since(was Counters) Counters {
+	grown := func(now, was uint64) uint64 {
+		if now < was {
+			return now
+		}
+		return now - was
+	}
+	return Counters{
+		ReceivedPackets: grown(c.ReceivedPackets, was.ReceivedPackets), SentPackets: grown(c.SentPackets, was.SentPackets),
+		ReceivedBytes: grown(c.ReceivedBytes, was.ReceivedBytes), SentBytes: grown(c.SentBytes, was.SentBytes),
+		ReceiveErrors: grown(c.ReceiveErrors, was.ReceiveErrors), SendErrors: grown(c.SendErrors, was.SendErrors),
+		ReceiveDrops: grown(c.ReceiveDrops, was.ReceiveDrops), SendDrops: grown(c.SendDrops, was.SendDrops),
+		Damaged: grown(c.Damaged, was.Damaged), Overruns: grown(c.Overruns, was.Overruns),
+		CarrierLosses: grown(c.CarrierLosses, was.CarrierLosses), Collisions: grown(c.Collisions, was.Collisions),
+	}
+}
+
+// Errors are frames that were lost at the port for certain: errors in either direction, overruns, and damage that the driver does not count among its errors.
+func (c Counters) Errors() uint64 { return max(c.ReceiveErrors, c.Damaged) + c.SendErrors + c.Overruns }
+
+// Drops are frames that the system did not take: some of them for want of memory, and others because nobody here speaks their protocol, which is usual.
+func (c Counters) Drops() uint64 { return c.ReceiveDrops + c.SendDrops }
 
 // RouteAnswer is the system's own answer to "how would you reach this address?".
 type RouteAnswer struct {

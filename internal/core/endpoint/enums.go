@@ -1,6 +1,7 @@
 package endpoint
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strings"
 )
@@ -11,6 +12,32 @@ type HardwareAddr [6]byte
 // HardwareFrom takes a link-layer address from the wire or the system; false for any other length than six.
 func HardwareFrom(b []byte) (h HardwareAddr, ok bool) {
 	return h, copy(h[:], b) == 6 && len(b) == 6
+}
+
+// ParseHardware reads 02:00:00:00:10:17, with colons or hyphens, or as 0200.0000.1017.
+func ParseHardware(s string) (h HardwareAddr, err error) {
+	digits := strings.NewReplacer(":", "", "-", "", ".", "").Replace(s)
+	b, err := hex.DecodeString(digits)
+	h, ok := HardwareFrom(b)
+	if err != nil || !ok || h.IsZero() {
+		return HardwareAddr{}, fmt.Errorf("hardware address %q: give six octets, as 02:00:00:00:10:17", clipped(s))
+	}
+	return h, nil
+}
+
+func clipped(s string) string {
+	if len(s) > 40 {
+		return s[:37] + "..."
+	}
+	return s
+}
+
+// Private reports whether the address was made up by the machine itself or whoever set it up, so that no registry knows it (IEEE 802, the U/L bit).
+func (h HardwareAddr) Private() bool { return h[0]&2 != 0 }
+
+// Shared reports whether the address belongs to a group of routers and not to a card: VRRP (RFC 9568 §7.3), HSRP (RFC 2281 §4).
+func (h HardwareAddr) Shared() bool {
+	return h[0] == 0 && (h[1] == 0 && h[2] == 0x5e && h[3] == 0 && (h[4] == 1 || h[4] == 2) || h[1] == 0 && h[2] == 0x0c && h[3] == 0x07 && h[4] == 0xac)
 }
 
 // IsZero reports whether there is no address.

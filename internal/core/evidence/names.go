@@ -41,8 +41,10 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 			if s.Endpoint.Behind(server) {
 				continue // programs ask the stub: what it cannot say does not help them
 			}
+			denied := false
 			for _, l := range s.Lookups {
 				if l.Server == server && l.Name == name && l.Outcome == Answered {
+					denied = denied || l.RCode == "NXDOMAIN" && l.AboutTarget()
 					for _, a := range l.Addresses {
 						if !slices.Contains(addrs, a) {
 							addrs = append(addrs, a)
@@ -54,9 +56,34 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 				slices.SortFunc(addrs, netip.Addr.Compare)
 				return s.allowed(addrs), "DNS"
 			}
+			if denied { // "no such name" ends it: the servers that follow are not asked (resolv.conf(5))
+				break
+			}
 		}
 	}
 	return nil, ""
+}
+
+// OtherAddresses are those that resolvers give for the target's name and that programs here do not get: another server's answer, or DNS's own where the hosts
+// file says something else.
+func (s *Set) OtherAddresses() (out []netip.Addr) {
+	if s.Target.Name == "" || s.Endpoint == nil {
+		return nil
+	}
+	used, _ := s.TargetAddresses()
+	names := Candidates(s.Target.Name, s.Endpoint.Search)
+	for _, l := range slices.Concat(s.Lookups, s.Elsewhere) {
+		if !l.AboutTarget() || !slices.Contains(names, l.Name) {
+			continue
+		}
+		for _, a := range l.Addresses {
+			if !slices.Contains(used, a) && !slices.Contains(out, a) {
+				out = append(out, a)
+			}
+		}
+	}
+	slices.SortFunc(out, netip.Addr.Compare)
+	return s.allowed(out)
 }
 
 func (s *Set) allowed(addrs []netip.Addr) []netip.Addr {

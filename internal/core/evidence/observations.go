@@ -28,10 +28,13 @@ func (r Reply) Came() bool {
 	return r.Outcome == Answered || r.Outcome == Refused || r.Outcome == Unreachable || r.Outcome == Expired || r.Outcome == Nonsense
 }
 
+// ByKernel is the method of a neighbour question that the system put on our behalf.
+const ByKernel = "by the kernel"
+
 // Neighbour is the question "which link-layer address has this address?" (RFC 826, RFC 4861 §7.2).
 type Neighbour struct {
 	Asked    netip.Addr
-	Method   string // "arp", "nd", or "by the kernel"
+	Method   string // "arp", "nd", or ByKernel
 	Asks     int
 	Hardware []endpoint.HardwareAddr // every one that answered; more than one is a finding
 	Reply
@@ -206,6 +209,13 @@ type Conflict struct {
 	Address  netip.Addr
 	Hardware endpoint.HardwareAddr
 	Reply
+}
+
+// PortCount is how the counters of a port stood when the probes began, and when they had been at work for a while.
+type PortCount struct {
+	Interface     string
+	Over          time.Duration
+	Before, After endpoint.Counters
 }
 
 // Heard is a machine that spoke on the segment unasked.

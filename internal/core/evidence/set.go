@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 )
 
@@ -15,7 +16,8 @@ type Set struct {
 	Target    target.Target
 	Interface string // the one that the local checks are about
 	Endpoint  *endpoint.Endpoint
-	Families  Families // which address families were allowed
+	Sheet     *site.Sheet // the documented network to compare with; nil if there is none
+	Families  Families    // which address families were allowed
 
 	Routes     []endpoint.RouteAnswer
 	Loopback   []Echo
@@ -28,6 +30,7 @@ type Set struct {
 	Conflicts  []Conflict
 	Lookups    []Lookup
 	Elsewhere  []Lookup // at servers that are not set here, to see whether they would do better
+	Counted    []PortCount
 	Echoes     []Echo
 	Connects   []Connect
 	Webs       []Web

@@ -206,6 +206,7 @@ default route is often missing as well and only the mask is the cause. Set addre
 // WrongNetwork: the address belongs to another network than the segment.
 var WrongNetwork = &Fault{
 	ID: "wrong-network", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames, evidence.GatewayNeighbour},
+	Explains: []string{"gateway-silent", "segment-isolated", "resolver-silent-local", "resolver-silent", "wrong-segment"},
 	Doc: `The address belongs to another network
 The machine's address is from a network that is not on this segment: it was carried here from elsewhere, or typed wrongly. Offers, and what is heard on the segment, speak of
 another network, and nobody in the configured one answers. It is taken for a dead gateway. Set the port to automatic, or to an address of this segment.`,
@@ -265,7 +266,7 @@ for a bad cable. Find the other machine by its hardware address, and give one of
 		asked := false
 		for _, c := range p.Conflicts {
 			if c.Outcome == evidence.Answered {
-				return found(Confirmed, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).
+				return found(Confirmed, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).oncePlain(p).
 					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware), "Give one of the two another address.")
 			}
 			asked = asked || c.Outcome == evidence.Silent

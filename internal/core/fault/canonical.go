@@ -37,6 +37,13 @@ func canonical(s *evidence.Set) *evidence.Set {
 	out.Elsewhere = ordered(s.Elsewhere, func(a, b evidence.Lookup) int {
 		return cmp.Or(a.Server.Compare(b.Server), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Type, b.Type), byReply(a.Reply, b.Reply))
 	})
+	out.Counted = ordered(s.Counted, func(a, b evidence.PortCount) int {
+		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
+	})
+	out.Conflicts = ordered(s.Conflicts, func(a, b evidence.Conflict) int {
+		return cmp.Or(a.Address.Compare(b.Address), byReply(a.Reply, b.Reply))
+	})
+	out.Routers6 = ordered(s.Routers6, func(a, b evidence.Advertisement) int { return a.Router.Compare(b.Router) })
 	if s.Discovery != nil {
 		d := *s.Discovery
 		d.Refusals, d.Serving = ordered(d.Refusals, netip.Addr.Compare), ordered(d.Serving, netip.Addr.Compare)

@@ -20,7 +20,9 @@ type Fault struct {
 	OnSilence bool
 	// OfQuality: it stands in the way also of a target that is reached. All others then do not.
 	OfQuality bool
-	Judge     func(*Pass) Finding
+	// Explains: ids of faults that follow from this one. Where it is found, they are folded under it.
+	Explains []string
+	Judge    func(*Pass) Finding
 }
 
 // Title is the first line of the doc.
@@ -44,7 +46,7 @@ type Finding struct {
 	Against  []string
 	Sentence string        // the verdict's sentence, when this is it
 	Next     []string      // what to do, the first thing first
-	Awaits   evidence.Kind // with Possible: the verdict is not settled while more of this may come, even if another fault is found
+	Awaits   evidence.Kind // the verdict is not settled while more of this may come, even if another fault is found
 }
 
 // Zone is where a fault lies.
@@ -111,6 +113,14 @@ func (f Finding) aside(is bool) Finding {
 	return f
 }
 
+// oncePlain makes the verdict wait until it is known whether the target works all the same: if it does, the fault is true and not in the way.
+func (f Finding) oncePlain(p *Pass) Finding {
+	if p.Usable() == Unknown {
+		f.Awaits = evidence.ServiceConnect
+	}
+	return f
+}
+
 func (f Finding) awaiting(k evidence.Kind) Finding {
 	f.Awaits = k
 	return f
@@ -123,11 +133,11 @@ func (f Finding) in(z Zone) Finding {
 
 // Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
 var Catalogue = []*Fault{
-	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet, MTUTooLarge, StackBroken,
-	AddressConflict, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, GatewaySilent, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
-	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing,
+	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, NeighbourEntryPinned, HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, LinkErrors, MTUTooLarge, StackBroken,
+	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, GatewaySilent, GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
+	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer,
 	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }
 
 // Remarks lists what is shown and never blamed.
-var Remarks = []*Fault{EchoFiltered, HopSilent, GatewayIgnoresEcho, RateLimitedHop, ExtraRouter}
+var Remarks = []*Fault{EchoFiltered, HopSilent, GatewayIgnoresEcho, RateLimitedHop, ExtraRouter, RedundantGateway, ProxyARP}

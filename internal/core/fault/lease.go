@@ -399,7 +399,7 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 		bad = append(bad, r.Address)
 	}
 	for _, q := range p.Elsewhere {
-		named := leased && slices.Contains(l.Terms.Resolvers, q.Server) || slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, q.Server) })
+		named := slices.ContainsFunc(p.Routers6, func(r evidence.Advertisement) bool { return slices.Contains(r.Resolvers, q.Server) }) || leased && slices.Contains(l.Terms.Resolvers, q.Server) || slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, q.Server) })
 		if !named && !slices.Contains(bad, q.Server) && q.AboutTarget() && len(q.Addresses) > 0 {
 			return bad, q.Server, true
 		}

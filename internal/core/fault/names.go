@@ -3,6 +3,7 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"passepartout/internal/core/evidence"
@@ -41,6 +42,9 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	}
 	if from, _, lost := p.swallowed(); lost {
 		return possible("answers of %v arrive at the port, and this machine loses them", from)
+	}
+	if bad, good, _, wrong := p.setWrongly(); wrong {
+		return cleared("it is not the name server that is at fault: %s was set by hand, and %v serves", List(bad), good)
 	}
 	if p.leased() && p.NeedsName() && p.IsOpen(evidence.Handoffs) && !anyServes {
 		return possible("whether others on the segment serve names is still being asked")
@@ -192,5 +196,190 @@ is not meant for this network. Try another resolver; if it fails as well, it is 
 		}
 		return found(Confirmed, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
 			next("Ask another resolver for the name; if it fails as well, tell whoever looks after the domain.")
+	},
+}
+
+// NameAnswersDiffer: the name servers disagree, and the one in use is wrong.
+var NameAnswersDiffer = &Fault{
+	ID: "name-answers-differ", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
+	Explains: []string{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "name-not-found", "path-stops", "routing-loop"},
+	Doc: `The name servers disagree
+Two name servers give different answers for the name, and the answer of the one that programs use leads nowhere, while the other's works: a record was changed in one place and not in the other, or one of them
+keeps what is long out of date. It is taken for a dead service. Compare them in view 5; have the record corrected where it is wrong.`,
+	Judge: func(p *Pass) Finding {
+		if !p.NeedsName() {
+			return cleared("the target needs no look-up")
+		}
+		var used ResolverFact
+		for _, r := range p.Resolvers {
+			if !r.Behind && (r.Has || r.Missing) {
+				used = r
+				break
+			}
+		}
+		if !used.Address.IsValid() {
+			return possible("no name server has spoken about the name")
+		}
+		others := p.OtherAddresses()
+		if len(others) == 0 {
+			if p.IsOpen(evidence.NameLookup) {
+				return possible("not every name server has answered yet")
+			}
+			return cleared("no two name servers disagree about %s", p.Target.Name)
+		}
+		if p.Usable() == Yes {
+			return cleared("%v's answer leads to the target, whatever others say", used.Address)
+		}
+		said := "says that there is no such name"
+		if len(p.Addresses) > 0 {
+			said = "says " + List(p.Addresses) + ", which leads nowhere"
+		}
+		server := p.giver(others)
+		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said), fmt.Sprintf("%v says %s", server, List(others))}
+		zone := Beyond
+		switch {
+		case used.Address.IsLoopback() || p.own(used.Address):
+			zone = Host
+		case used.OnLink:
+			zone = LocalSubnet
+		}
+		for _, a := range others {
+			switch p.Opens(a) {
+			case Yes:
+				return found(Confirmed, fmt.Sprintf("The name servers disagree on %s: %v %s, and %v says %v, which works.", p.Target.Name, used.Address, said, server, a),
+					append(reasons, fmt.Sprintf("%v accepts connections", a))...).in(zone).
+					next(fmt.Sprintf("Tell whoever runs the name server %v that its answer for %s is out of date or wrong; %v has %v.", used.Address, p.Target.Name, server, a),
+						fmt.Sprintf("Until then, a machine that asks %v reaches it.", server))
+			case Unknown:
+				return possible("whether %v, which %v names, works has not been seen yet", a, server)
+			}
+		}
+		return cleared("%s, which %v names, does not work either", List(others), server)
+	},
+}
+
+// giver is the name server that gave one of the addresses, the first in the order in which they are set.
+func (p *Pass) giver(addrs []netip.Addr) (server netip.Addr) {
+	for _, list := range [][]evidence.Lookup{p.Lookups, p.Elsewhere} {
+		for _, r := range append(p.Endpoint.AskedResolvers(), netip.Addr{}) {
+			for _, l := range list {
+				if (l.Server == r || !r.IsValid()) && l.AboutTarget() && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool { return slices.Contains(addrs, a) }) {
+					return l.Server
+				}
+			}
+		}
+	}
+	return server
+}
+
+// Opens reports whether an address that is not the target's accepts a connection as the target should.
+func (p *Pass) Opens(a netip.Addr) Answer {
+	result := Unknown
+	for _, c := range p.Connects {
+		if c.To.Addr() != a || c.Outcome == evidence.NotKnown {
+			continue
+		}
+		if c.Outcome == evidence.Answered {
+			return Yes
+		}
+		result = No
+	}
+	return result
+}
+
+// HostsFileOverride: the machine's own hosts file says something else than DNS.
+var HostsFileOverride = &Fault{
+	ID: "hosts-file-override", Zone: Host, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
+	Explains: []string{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
+	Doc: `The hosts file has an old address
+This machine's hosts file answers the name, before any name server is asked, and with an address that leads nowhere; the one that DNS gives works. Somebody entered it once for a test or a move. Other machines
+work, and look-up tools that ask DNS show the right address. Delete the line.`,
+	Judge: func(p *Pass) Finding {
+		if p.Target.Name == "" || p.Source != "hosts file" {
+			return cleared("the hosts file does not answer for the target")
+		}
+		others := p.OtherAddresses()
+		switch {
+		case len(others) == 0 && p.IsOpen(evidence.NameLookup):
+			return possible("what DNS says of the name is not known yet")
+		case len(others) == 0:
+			return cleared("no name server says anything else of %s", p.Target.Name)
+		case p.Usable() == Yes:
+			return cleared("%s, from the hosts file, works", List(p.Addresses))
+		}
+		line := fmt.Sprintf("the hosts file has %s for %s", List(p.Addresses), p.Target.Name)
+		mend := fmt.Sprintf("Delete the line for %s from /etc/hosts, or give it the address %s; then run again.", p.Target.Name, List(others))
+		for _, a := range others {
+			switch p.Opens(a) {
+			case Yes:
+				return found(Confirmed, fmt.Sprintf("This machine's hosts file sends %s to %s, which leads nowhere; DNS says %v, which works.", p.Target.Name, List(p.Addresses), a),
+					line, fmt.Sprintf("%v says %s", p.giver(others), List(others)), fmt.Sprintf("%v accepts connections", a)).next(mend)
+			case Unknown:
+				return possible("whether %v, which DNS names, works has not been seen yet", a)
+			}
+		}
+		return cleared("%s, which DNS names, does not work either", List(others))
+	},
+}
+
+// setWrongly gives the name servers that were set by hand and do not serve, where all that are set fail, and one that serves, named by somebody.
+func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok bool) {
+	if !p.NeedsName() || len(p.Resolvers) == 0 {
+		return nil, good, "", false
+	}
+	_, named := p.ResolversNamed()
+	for _, r := range p.Resolvers {
+		switch {
+		case r.Behind:
+		case r.Speaks != No || named[r.Address] != "" || r.Address.IsLoopback() || p.own(r.Address):
+			return nil, good, "", false
+		default:
+			bad = append(bad, r.Address)
+		}
+	}
+	for _, q := range p.Elsewhere {
+		if named[q.Server] != "" && q.Outcome == evidence.Answered && q.AboutTarget() && (q.RCode == "NOERROR" || q.RCode == "NXDOMAIN") {
+			return bad, q.Server, named[q.Server], len(bad) > 0
+		}
+	}
+	return nil, good, "", false
+}
+
+// ResolverWrong: the name server was set by hand, and is none.
+var ResolverWrong = &Fault{
+	ID: "resolver-wrong", Zone: Host, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
+	Explains: []string{"resolver-silent-local", "resolver-silent", "name-server-failing"},
+	Doc: `The name server set on this machine is none
+The DNS server was set by hand on this machine, and there is no name service at that address, or nobody at all; the one that the network itself names answers. Addresses work and names do not, on this machine
+alone. It is taken for a dead name server. Set the one that the network names, or set it back to automatic.`,
+	Judge: func(p *Pass) Finding {
+		if len(p.Resolvers) == 0 {
+			return cleared("no name server is set at all")
+		}
+		for _, r := range p.Resolvers {
+			if r.Speaks == Yes {
+				return cleared("%v answers", r.Address)
+			}
+		}
+		bad, good, who, wrong := p.setWrongly()
+		if !wrong {
+			_, named := p.ResolversNamed()
+			for _, r := range p.Resolvers {
+				if named[r.Address] != "" {
+					return cleared("%v is named by %s: it was not set wrongly here", r.Address, named[r.Address])
+				}
+			}
+			if !p.IsOpen(evidence.NameLookup, evidence.Handoffs, evidence.DHCPOffer) && len(named) == 0 && !p.IsWithheld(evidence.DHCPOffer) {
+				return cleared("nobody names another name server for this network")
+			}
+			return possible("whether another name server that the network names would answer is not known")
+		}
+		what := "does not answer"
+		if slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.Closed }) {
+			what = "runs no name service"
+		}
+		return found(Confirmed, fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", List(bad), what, good, who),
+			fmt.Sprintf("%s: %s", List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).aside(p.Usable() == Yes).
+			next(fmt.Sprintf("Set the name server to %v, or back to automatic, together with address, mask and gateway as they are.", good))
 	},
 }

@@ -1,6 +1,9 @@
 package fault
 
 import (
+	"fmt"
+	"strings"
+
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 )
@@ -73,5 +76,107 @@ on the same machine fail as well. Switch the loopback port on and look at the fi
 		}
 		return found(Confirmed, "This machine does not answer itself: 127.0.0.1 is silent.", "no answer from the loopback address").
 			next("Switch the loopback port on: ip link set dev lo up", "Look for filter rules that concern the port lo.")
+	},
+}
+
+// slowPort is a speed in Mbit/s up to which a cable's port is unusually slow today: what is left where pairs of the cable are broken.
+const slowPort = 10
+
+// portTroubles are the frames that the port has lost while the probes ran. Drops count only where losses were measured as well: some are usual.
+func (p *Pass) portTroubles() (n uint64, grown endpoint.Counters, over evidence.PortCount, ok bool) {
+	for _, c := range p.Counted {
+		if p.Iface == nil || c.Interface != p.Iface.Name || ok && c.Over < over.Over {
+			continue
+		}
+		grown, over, ok = c.After.Since(c.Before), c, true
+		n = grown.Errors()
+		if lost := p.lostNearby(); lost > 0 && grown.Drops() >= uint64(lost+1)/2 {
+			n += grown.Drops()
+		}
+	}
+	return n, grown, over, ok
+}
+
+// lostNearby is how many small probes to gateway and neighbours were lost.
+func (p *Pass) lostNearby() (n int) {
+	for _, b := range p.Bursts {
+		if b.To == p.Gateway || p.OnLink(b.To) {
+			n += b.Sent - b.Received
+		}
+	}
+	return n
+}
+
+// PortTroubleWords say what a port has lost.
+func PortTroubleWords(c endpoint.Counters) string {
+	if c.ReceiveErrors >= c.Damaged { // most drivers count the damaged ones among the errors
+		c.Damaged = 0
+	}
+	var parts []string
+	for _, x := range []struct {
+		n        uint64
+		one, all string
+	}{
+		{c.ReceiveErrors, "receive error", "receive errors"}, {c.SendErrors, "send error", "send errors"}, {c.Damaged, "damaged frame", "damaged frames"}, {c.Overruns, "overrun", "overruns"},
+		{c.ReceiveDrops, "frame dropped on receipt", "frames dropped on receipt"}, {c.SendDrops, "frame dropped on sending", "frames dropped on sending"}, {c.CarrierLosses, "loss of signal", "losses of signal"}, {c.Collisions, "collision", "collisions"},
+	} {
+		if x.n > 0 {
+			parts = append(parts, plural(int(x.n), x.one, x.all))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// LinkErrors: the port loses frames.
+var LinkErrors = &Fault{
+	ID: "link-errors", Zone: Host, Check: "link", Needs: []evidence.Kind{evidence.Settings, evidence.LossProbes}, OfQuality: true,
+	Explains: []string{"segment-lossy", "path-lossy", "path-slow"},
+	Doc: `The port loses frames
+The counters of errors at this machine's port rise while it is used, or it has agreed with the switch on half duplex or an unusually slow speed: a damaged cable or plug, a worn socket, a failing card, or a
+port that one side has been set by hand. Totals since the machine was started say nothing; only their growth does. Change the cable, then the socket, then the card; let both sides agree on speed and duplex by themselves.`,
+	Judge: func(p *Pass) Finding {
+		if p.Iface == nil || !p.Iface.Up || p.Iface.Carrier == endpoint.CarrierAbsent {
+			return possible("the port is not in use")
+		}
+		n, grown, over, looked := p.portTroubles()
+		local := p.LossZone() == LocalSubnet
+		frames := grown.ReceivedPackets + grown.SentPackets + n
+		next := []string{"Change the cable of this machine, then the socket.", "Watch it meanwhile: view 8, port, shows whether the counters still rise."}
+		var odd []string
+		half := p.Iface.Duplex == endpoint.HalfDuplex
+		if half {
+			odd = append(odd, p.Iface.Name+" runs at half duplex")
+		}
+		usual := 0
+		if home, ok := p.Here(); ok && home.SpeedMbit > p.Iface.SpeedMbit {
+			usual = home.SpeedMbit
+		}
+		if s := p.Iface.SpeedMbit; s > 0 && p.Iface.Kind != endpoint.Wireless && (s <= slowPort || s < usual) {
+			words := fmt.Sprintf("%s runs at %d Mbit/s", p.Iface.Name, s)
+			if usual > 0 {
+				words += fmt.Sprintf(", and the site sheet has %d Mbit/s", usual)
+			}
+			odd = append(odd, words)
+		}
+		if len(odd) > 0 {
+			next = append(next, "Let both sides agree on speed and duplex by themselves: see whether the port here, or the switch's, has been set by hand.")
+		}
+		switch {
+		case looked && n >= 3 && float64(n) >= 0.01*float64(frames) && local:
+			reasons := append([]string{fmt.Sprintf("within %s of probing: %s, among %d frames", Millis(over.Over), PortTroubleWords(grown), frames)}, odd...)
+			if gw, ok := p.Burst(p.Gateway); ok {
+				reasons = append(reasons, counted(gw))
+			}
+			return found(Confirmed, fmt.Sprintf("The port %s loses frames: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown)), reasons...).next(next...)
+		case looked && n >= 3 && float64(n) >= 0.01*float64(frames):
+			return found(Supported, fmt.Sprintf("Errors rise at the port %s: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown))).aside(true).next(next...)
+		case half && local:
+			return found(Supported, fmt.Sprintf("The port %s runs at half duplex, and packets are lost on the segment.", p.Iface.Name), odd...).next(next...)
+		case len(odd) > 0:
+			return found(Supported, upper(strings.Join(odd, "; "))+".", odd...).aside(true).next(next...)
+		case looked && !p.IsOpen(evidence.LossProbes):
+			return cleared("no error at %s in %s of probing", p.Iface.Name, Millis(over.Over))
+		}
+		return possible("the port's counters have not been read again yet")
 	},
 }

@@ -95,6 +95,7 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 		}
 		r.Suspects = append(r.Suspects, Suspect{Fault: f, Zone: zone, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding, rank: int(zone)*1000 + i})
 	}
+	r.fold()
 	for _, f := range fault.Remarks {
 		if finding := f.Judge(p); finding.Standing.Holds() {
 			r.Remarks = append(r.Remarks, Remark{f, finding.Sentence})
@@ -115,6 +116,22 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	r.Checks = checks(p, r.Suspects, usable)
 	r.Settled = r.settled(p, usable, inTheWay)
 	return r
+}
+
+// fold puts what follows from a fault that was found under it: it is no further fault, and no other explanation either.
+func (r *Result) fold() {
+	for _, cause := range holding(r.Suspects) {
+		if now, _ := r.Suspect(cause.Fault.ID); cause.finding.Aside || !now.Standing.Holds() {
+			continue // true and not in the way, or folded itself
+		}
+		for i := range r.Suspects {
+			s := &r.Suspects[i]
+			if s.Standing.Holds() && s.Fault != cause.Fault && slices.Contains(cause.Fault.Explains, s.Fault.ID) {
+				s.Standing, s.finding.Standing = fault.Possible, fault.Possible
+				s.Against = append(s.Against, "it follows from "+cause.Fault.ID)
+			}
+		}
+	}
 }
 
 // holding gives the suspects that are supported or confirmed, the nearest to the host first.
@@ -226,6 +243,9 @@ func relevant(p *fault.Pass, s Suspect) bool {
 	switch s.Fault {
 	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
 		return false // judged by the settings alone: had they been the cause, they would be confirmed
+	}
+	if s.Fault == fault.WrongSegment { // never without a sheet, and with one it is known
+		return false
 	}
 	if s.Fault == fault.MaskTooWide || s.Fault == fault.DHCPWrongOptions { // what is taken for a neighbour may lie beyond
 		return p.TargetOnLink() || p.Forwards != fault.Yes && s.Fault == fault.DHCPWrongOptions

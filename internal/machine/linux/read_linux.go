@@ -66,6 +66,21 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	return e, ctx.Err()
 }
 
+// Interfaces implements machine.Machine.
+func (m *live) Interfaces(ctx context.Context) (out []endpoint.Interface, err error) {
+	links, err := dump(netlink.LinkList)
+	if err != nil {
+		return nil, translate("reading the interfaces", err)
+	}
+	speeds := linkModes()
+	for _, l := range links {
+		if i := interfaceOf(l, speeds); i.Kind != endpoint.LoopbackKind {
+			out = append(out, i)
+		}
+	}
+	return out, ctx.Err()
+}
+
 // Neighbours implements machine.Machine.
 func (m *live) Neighbours(ctx context.Context) ([]endpoint.Neighbour, error) {
 	all, err := net.Interfaces()
@@ -170,6 +185,7 @@ func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.I
 		i.Counters = endpoint.Counters{
 			ReceivedPackets: s.RxPackets, SentPackets: s.TxPackets, ReceivedBytes: s.RxBytes, SentBytes: s.TxBytes,
 			ReceiveErrors: s.RxErrors, SendErrors: s.TxErrors, ReceiveDrops: s.RxDropped, SendDrops: s.TxDropped,
+			Damaged: s.RxCrcErrors + s.RxFrameErrors + s.RxLengthErrors, Overruns: s.RxOverErrors + s.RxFifoErrors + s.RxMissedErrors, CarrierLosses: s.TxCarrierErrors, Collisions: s.Collisions,
 		}
 	}
 	return i

@@ -23,13 +23,13 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 			break
 		}
 		if known := site.Nodes[name]; known != nil {
-			fixed[scenario.Hardware(name, known.PortNames()[0])] = addr
+			fixed[site.HardwareOf(name, known.PortNames()[0])] = addr
 		}
 	}
 	ignored := map[endpoint.HardwareAddr]bool{}
 	for _, name := range spec.Ignores {
 		if known := site.Nodes[name]; known != nil {
-			ignored[scenario.Hardware(name, known.PortNames()[0])] = true
+			ignored[site.HardwareOf(name, known.PortNames()[0])] = true
 		}
 	}
 	return p.listen(func(frame []byte) {

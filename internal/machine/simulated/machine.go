@@ -1,6 +1,7 @@
 package simulated
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
 	"maps"
@@ -166,13 +167,16 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 
 func (p *port) describe() endpoint.Interface {
 	spec := p.node.spec.Ports[p.name]
-	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: p.mtu, Hardware: p.hw, Driver: "simulated"}
+	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: p.mtu, Hardware: p.hw, Driver: "simulated", Counters: p.counted()}
 	if !p.down {
 		i.Carrier = endpoint.CarrierPresent
 		if p.unplugged() {
 			i.Carrier = endpoint.CarrierAbsent
 		} else {
-			i.SpeedMbit, i.Duplex = 1000, endpoint.FullDuplex
+			i.SpeedMbit, i.Duplex = cmp.Or(spec.Speed, 1000), endpoint.FullDuplex
+			if spec.Half {
+				i.Duplex = endpoint.HalfDuplex
+			}
 		}
 	}
 	for _, a := range spec.Addresses {
@@ -206,7 +210,8 @@ func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
 		for _, e := range entries {
 			hw, _ := endpoint.HardwareFrom([]byte(e.LinkAddr))
 			state := neighbourStates[e.State]
-			if p.segment.acquainted && state == endpoint.Permanent {
+			pinned := slices.ContainsFunc(n.spec.Neighbours, func(set scenario.Entry) bool { return set.Pinned && set.Address == fromTCPIP(e.Addr) })
+			if state == endpoint.Permanent && !pinned {
 				state = endpoint.Reachable // gVisor knows no other way to have it known from the beginning
 			}
 			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: state})
@@ -214,6 +219,14 @@ func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
 	}
 	slices.SortFunc(out, func(a, b endpoint.Neighbour) int { return a.Address.Compare(b.Address) })
 	return out
+}
+
+// Interfaces implements machine.Machine.
+func (m *endpointMachine) Interfaces(ctx context.Context) (out []endpoint.Interface, err error) {
+	for _, p := range m.node.ports {
+		out = append(out, p.describe())
+	}
+	return out, ctx.Err()
 }
 
 // Neighbours implements machine.Machine.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -64,7 +65,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	}
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
-		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: scenario.Hardware(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500), began: began, leaseLeft: s.Site.LeaseLeft(ps),
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500), began: began, leaseLeft: s.Site.LeaseLeft(ps),
 			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
@@ -89,6 +90,9 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id})
 	}
 	n.stack.SetRouteTable(longestFirst(routes))
+	if err := n.remember(s.Site); err != nil {
+		return nil, err
+	}
 	if spec.Forwards {
 		for _, proto := range []tcpip.NetworkProtocolNumber{ipv4.ProtocolNumber, ipv6.ProtocolNumber} {
 			if err := n.stack.SetForwardingDefaultAndAllNICs(proto, true); err != nil {
@@ -97,6 +101,26 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 		}
 	}
 	return n, nil
+}
+
+// remember puts the entries into the neighbour tables that the scenario wants there from the start.
+func (n *node) remember(site *scenario.Site) error {
+	for _, e := range n.spec.Neighbours {
+		hw := site.FirstHardware(e.Of)
+		for _, p := range n.ports {
+			if !n.near(p, e.Address) {
+				continue
+			}
+			if err := n.stack.AddStaticNeighbor(p.id, protoOf(e.Address), toTCPIP(e.Address), tcpip.LinkAddress(hw[:])); err != nil {
+				return fmt.Errorf("%s: neighbour %v: %s", n.name, e.Address, err)
+			}
+		}
+	}
+	return nil
+}
+
+func (n *node) near(p *port, a netip.Addr) bool {
+	return slices.ContainsFunc(n.spec.Ports[p.name].Addresses, func(own netip.Prefix) bool { return own.Masked().Contains(a) })
 }
 
 // portFor finds the port through which a route's gateway is reached.

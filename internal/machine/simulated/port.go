@@ -2,6 +2,7 @@ package simulated
 
 import (
 	"maps"
+	"math/rand/v2"
 	"slices"
 	"sync"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/machine/wire"
 )
 
 const ethernetHeader = header.EthernetMinimumSize
@@ -34,6 +36,35 @@ type port struct {
 	dispatcher stack.NetworkDispatcher
 	taps       map[*tap]struct{}
 	ownTaps    map[*tap]struct{} // these get what the port itself sends
+	counters   endpoint.Counters
+	rng        *rand.Rand // for damage; nil where there is none
+}
+
+// counted gives the counters as they are now.
+func (p *port) counted() endpoint.Counters {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.counters
+}
+
+// damaged counts a frame that arrives, and decides whether it is one of those that the port must drop.
+func (p *port) damaged(frame []byte) bool {
+	share := p.node.spec.Ports[p.name].Damage
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if share > 0 {
+		if p.rng == nil {
+			p.rng = rand.New(rand.NewPCG(3, 4))
+		}
+		if p.rng.Float64()*100 < share {
+			p.counters.ReceiveErrors++
+			p.counters.Damaged++
+			return true
+		}
+	}
+	p.counters.ReceivedPackets++
+	p.counters.ReceivedBytes += uint64(len(frame))
+	return false
 }
 
 // tap gets a copy of every frame that arrives at a port.
@@ -86,6 +117,12 @@ func (p *port) wants(frame []byte) bool {
 }
 
 func (p *port) receive(frame []byte) {
+	if p.damaged(frame) {
+		return
+	}
+	if reply, ok := p.vouch(frame); ok {
+		p.transmit(reply)
+	}
 	taps, dispatcher := p.listeners()
 	for _, t := range taps {
 		t.frame(frame)
@@ -101,6 +138,26 @@ func (p *port) receive(frame []byte) {
 	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: payload})
 	dispatcher.DeliverNetworkPacket(0, pkt)
 	pkt.DecRef()
+}
+
+// vouch answers a request for the address of another, to which the node has a way out of another port (RFC 1027).
+func (p *port) vouch(frame []byte) ([]byte, bool) {
+	if !p.node.spec.Ports[p.name].ProxyARP {
+		return nil, false
+	}
+	f, ok := wire.ParseFrame(frame)
+	if !ok || !f.Asks.Is4() || p.node.own[f.Asks] || !f.Claim.IsValid() {
+		return nil, false
+	}
+	r, err := p.node.stack.FindRoute(0, tcpip.Address{}, toTCPIP(f.Asks), header.IPv4ProtocolNumber, false)
+	if err != nil {
+		return nil, false
+	}
+	defer r.Release()
+	if r.NICID() == p.id {
+		return nil, false
+	}
+	return wire.ARPReply(p.hw, f.Asks, f.Hardware, f.Claim), true
 }
 
 // unpooled is a buffer whose memory gVisor does not use again: chunks above MaxChunkSize are left to the garbage collector. In forwarding, gVisor
@@ -122,6 +179,8 @@ func (p *port) transmitFrom(frame []byte, by *tap) {
 		return
 	}
 	p.mu.Lock()
+	p.counters.SentPackets++
+	p.counters.SentBytes += uint64(len(frame))
 	own := slices.Collect(maps.Keys(p.ownTaps))
 	p.mu.Unlock()
 	for _, t := range own {

@@ -32,6 +32,14 @@ func ARPRequest(hw endpoint.HardwareAddr, sender, target netip.Addr) []byte {
 			SourceHwAddress: hw[:], SourceProtAddress: sender.AsSlice(), DstHwAddress: make([]byte, 6), DstProtAddress: target.AsSlice()})
 }
 
+// ARPReply tells one machine that an address is at a hardware address (RFC 826).
+func ARPReply(hw endpoint.HardwareAddr, address netip.Addr, to endpoint.HardwareAddr, asker netip.Addr) []byte {
+	return serialize(
+		&layers.Ethernet{SrcMAC: hw[:], DstMAC: to[:], EthernetType: layers.EthernetTypeARP},
+		&layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4, Operation: layers.ARPReply,
+			SourceHwAddress: hw[:], SourceProtAddress: address.AsSlice(), DstHwAddress: to[:], DstProtAddress: asker.AsSlice()})
+}
+
 // NeighbourSolicitation asks who has target (RFC 4861 §4.3), addressed to its solicited-node group (RFC 4291 §2.7.1).
 func NeighbourSolicitation(hw endpoint.HardwareAddr, sender, target netip.Addr) []byte {
 	t := target.As16()

@@ -64,13 +64,13 @@ func (r *run) startNames(ctx context.Context) {
 			}, evidence.NameLookup)
 		}
 	}
-	known, _ := r.snapshot().TargetAddresses()
+	known, source := r.snapshot().TargetAddresses()
 	if r.Target.Name != "" && len(known) == 0 && !r.Families.No4 {
 		r.step(func() { r.askElsewhere(ctx) }, evidence.Handoffs)
 	}
 	ask("", probe.Life)
 	switch {
-	case r.Target.Name != "" && len(known) == 0:
+	case r.Target.Name != "" && (len(known) == 0 || source == "hosts file"): // what DNS would say in the hosts file's place is asked too
 		for _, name := range evidence.Candidates(r.Target.Name, r.endpoint.Search) {
 			if !r.Families.No4 {
 				ask(name, "A")
@@ -103,7 +103,8 @@ func (r *run) askElsewhere(ctx context.Context) {
 	}
 	s := r.snapshot()
 	p := fault.NewPass(s)
-	candidates := p.RoutersNamed()
+	candidates, _ := p.ResolversNamed()
+	candidates = append(candidates, p.RoutersNamed()...)
 	if l, ok := p.Lease(); ok && l.Terms.Server.IsValid() {
 		candidates = append(candidates, l.Terms.Server)
 	}
@@ -158,6 +159,65 @@ func (r *run) testTarget(ctx context.Context) {
 		if begin {
 			r.test(ctx, a)
 		}
+	}
+	r.testOthers(ctx)
+}
+
+// testOthers opens connections to the addresses that other name servers give for the name, or that DNS gives where the hosts file says something else.
+func (r *run) testOthers(ctx context.Context) {
+	const most = 3
+	for _, a := range r.snapshot().OtherAddresses() {
+		r.mu.Lock()
+		begin := !r.tried[a] && len(r.tried) < most
+		if begin {
+			r.tried[a] = true
+		}
+		r.mu.Unlock()
+		if begin {
+			r.step(func() { r.open(ctx, a, r.Target.Port) }, evidence.ServiceConnect)
+		}
+	}
+}
+
+// open opens a connection to an address that is not the target's, only to see whether it works.
+func (r *run) open(ctx context.Context, a netip.Addr, port uint16) {
+	ports := commonPorts
+	if port != 0 {
+		ports = []uint16{port}
+	}
+	ctx, cancel := context.WithTimeout(ctx, connectPatience)
+	defer cancel()
+	var wg sync.WaitGroup
+	for _, port := range ports {
+		wg.Go(func() {
+			to := netip.AddrPortFrom(a, port)
+			reply := probe.AskConnect(ctx, r.Machine, machine.ConnectConfig{To: to})
+			r.add(func(s *evidence.Set) { s.Connects = append(s.Connects, evidence.Connect{To: to, Reply: reply}) })
+		})
+	}
+	wg.Wait()
+}
+
+// askServices opens connections to services of the site sheet when the target has not soon shown that it works: they tell one target from all.
+func (r *run) askServices(ctx context.Context) {
+	const most = 3
+	if !probe.Sleep(ctx, doubtAfter) || fault.NewPass(r.snapshot()).Usable() == fault.Yes {
+		return
+	}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	for _, x := range r.Sheet.Services[:min(len(r.Sheet.Services), most)] {
+		if x.Target.Host() == r.Target.Host() {
+			continue
+		}
+		wg.Go(func() {
+			ask, cancel := context.WithTimeout(ctx, connectPatience)
+			defer cancel()
+			addrs, _, err := probe.Resolve(ask, r.Machine, r.endpoint, x.Target, r.Families)
+			if err == nil && len(addrs) > 0 {
+				r.open(ctx, addrs[0], x.Target.Port)
+			}
+		})
 	}
 }
 

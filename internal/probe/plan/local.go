@@ -201,7 +201,7 @@ func (r *run) conflict(ctx context.Context, a netip.Addr) {
 func (r *run) slowest() (slowest time.Duration) {
 	r.look(func(s *evidence.Set) {
 		for _, n := range s.Neighbours {
-			if n.Outcome == evidence.Answered && n.Asks <= 1 {
+			if n.Outcome == evidence.Answered && n.Asks <= 1 && len(n.Hardware) <= 1 {
 				slowest = max(slowest, n.RTT)
 			}
 		}
@@ -227,7 +227,23 @@ func (r *run) waitForSilence(ctx context.Context) {
 		}
 		probe.Sleep(ctx, min(left, 10*time.Millisecond))
 	}
+	r.askedTwice()
 	r.markQuiet()
+}
+
+// askedTwice looks again who has answered for the gateways: the first answer ended the question, and a second one is the finding.
+func (r *run) askedTwice() {
+	if r.segment == nil {
+		return
+	}
+	for _, v6 := range []bool{false, true} {
+		gw, ok := r.endpoint.Gateway(r.iface, v6)
+		if holders := r.segment.Holders(gw); ok && len(holders) > 1 {
+			r.add(func(s *evidence.Set) {
+				s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: gw, Method: "arp", Asks: 1, Hardware: holders, Reply: evidence.Reply{Outcome: evidence.Answered, From: gw, RTT: time.Since(r.began)}})
+			})
+		}
+	}
 }
 
 // markQuiet notes hops that have kept silent so far though later ones answered: their patience is not over, but enough has passed to tell.

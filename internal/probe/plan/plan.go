@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
@@ -27,6 +28,7 @@ type Config struct {
 	Target    target.Target
 	Interface string // "" chooses the one through which the target, else the default route, is reached
 	Families  evidence.Families
+	Sheet     *site.Sheet        // the documented network to compare with; nil if there is none
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
 	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
 }
@@ -101,6 +103,7 @@ type run struct {
 	presences map[netip.Addr]presence
 	acted     map[netip.Addr]bool // addresses that the target's tests were started for
 	traced    map[netip.Addr]bool // name servers beyond to which the way was asked
+	tried     map[netip.Addr]bool // addresses that the target might have, by other name servers
 }
 
 // step runs f in the background; the kinds stay open until it ends.
@@ -137,6 +140,7 @@ func (r *run) start(ctx context.Context) error {
 		return fmt.Errorf("this machine's settings: %w", err)
 	}
 	r.endpoint, r.acted, r.traced, r.silence = e, map[netip.Addr]bool{}, map[netip.Addr]bool{}, make(chan struct{})
+	r.tried = map[netip.Addr]bool{}
 	r.presences = map[netip.Addr]presence{}
 	r.allowed = r.Machine.Permissions()
 	if err := e.Check(r.Interface); err != nil {
@@ -144,7 +148,7 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.iface = r.chooseInterface(ctx)
 	r.add(func(s *evidence.Set) {
-		s.Target, s.Endpoint, s.Interface, s.Families = r.Target, e, r.iface, r.Families
+		s.Target, s.Endpoint, s.Interface, s.Families, s.Sheet = r.Target, e, r.iface, r.Families, r.Sheet
 	})
 	if r.Chosen != nil {
 		r.Chosen(r.iface)
@@ -156,6 +160,9 @@ func (r *run) start(ctx context.Context) error {
 		r.startSegment(ctx, iface)
 	}
 	r.step(func() { r.waitForSilence(ctx) }, evidence.SegmentFrames)
+	if r.Sheet != nil && !r.Target.IsZero() {
+		r.step(func() { r.askServices(ctx) }, evidence.ServiceConnect)
+	}
 	r.startNames(ctx)
 	return nil
 }

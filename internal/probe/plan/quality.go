@@ -27,6 +27,21 @@ const (
 // queue on the way must not pass for a loss.
 func grace(slowest time.Duration) time.Duration { return 2*slowest + 300*time.Millisecond }
 
+// count reads how the port's counters have grown since the run began.
+func (r *run) count(ctx context.Context) {
+	now, err := r.Machine.Interfaces(ctx)
+	was, ok := r.endpoint.Interface(r.iface)
+	if err != nil || !ok {
+		return
+	}
+	for _, i := range now {
+		if i.Name == r.iface {
+			c := evidence.PortCount{Interface: i.Name, Over: time.Since(r.began), Before: was.Counters, After: i.Counters}
+			r.add(func(s *evidence.Set) { s.Counted = append(s.Counted, c) })
+		}
+	}
+}
+
 func (r *run) record(b evidence.Burst) {
 	r.add(func(s *evidence.Set) { s.Bursts = append(s.Bursts, b) })
 }
@@ -63,6 +78,7 @@ func suspicious(b evidence.Burst) bool {
 
 // gatewayQuality asks a second neighbour as well when the gateway loses: one that does so alone keeps to a ration.
 func (r *run) gatewayQuality(ctx context.Context, gw netip.Addr, over <-chan struct{}) {
+	defer r.count(ctx)
 	b, ok := r.burst(ctx, gw, over)
 	if !ok || !suspicious(b) {
 		return
@@ -106,6 +122,7 @@ func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
 // targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows alike only
 // to those who are asked at the same time. Where does it begin?
 func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struct{}) {
+	defer r.count(ctx)
 	b, ok := r.burst(ctx, a, over)
 	if !ok || !suspicious(b) {
 		return
@@ -163,6 +180,7 @@ func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
 		return bad
 	}
 	r.step(func() {
+		defer r.count(ctx)
 		if round(burstCount, burstApart) {
 			round(burstMore, stationApart) // all at the same time once more, for a loss that comes in bursts
 		}

@@ -21,7 +21,7 @@ func (l *Lab) ask(node, port string) error {
 	if err != nil {
 		return err
 	}
-	client := simulated.NewAsker(scenario.Hardware(node, port), *spec, func(frame []byte) { _, _ = file.Write(frame) })
+	client := simulated.NewAsker(l.scenario.Site.HardwareOf(node, port), *spec, func(frame []byte) { _, _ = file.Write(frame) })
 	go func() {
 		buf := make([]byte, 65536)
 		for {

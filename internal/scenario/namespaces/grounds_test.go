@@ -21,12 +21,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	sitesheet "passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/probe/plan"
 	"passepartout/internal/report"
 	"passepartout/internal/scenario"
 	"passepartout/internal/scenario/namespaces"
+	"passepartout/internal/sheetfile"
 )
 
 var runs = flag.Int("runs", 1, "how often every scenario is run on every ground")
@@ -271,9 +273,15 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	defer site.Close()
 	want, err := target.Parse(s.Target)
 	require.NoError(t, err)
+	var sheet *sitesheet.Sheet
+	if raw, err := s.SheetText(); raw != nil {
+		require.NoError(t, err)
+		sheet, err = sheetfile.Parse(raw, s.Sheet)
+		require.NoError(t, err)
+	}
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	set, verdict, err := plan.Run(ctx, plan.Config{Machine: site.Machine(), Target: want, Interface: s.Interface}, nil)
+	set, verdict, err := plan.Run(ctx, plan.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet}, nil)
 	require.NoError(t, err)
 	var b strings.Builder
 	require.NoError(t, report.CheckJSON(&b, time.Now(), set, verdict))
@@ -310,7 +318,14 @@ func runInKernel(t *testing.T, s *scenario.Scenario, as namespaces.As) (r result
 	lab, err := namespaces.Build(s)
 	require.NoError(t, err)
 	defer lab.Close()
-	out, errs, status, err := lab.Run(as, binary, "check", s.Target, "--format", "json")
+	args := []string{"check", s.Target, "--format", "json"}
+	if raw, err := s.SheetText(); raw != nil {
+		require.NoError(t, err)
+		sheet := filepath.Join(filepath.Dir(binary), s.Sheet+".yaml")
+		require.NoError(t, os.WriteFile(sheet, raw, 0o644))
+		args = append(args, "--site", sheet)
+	}
+	out, errs, status, err := lab.Run(as, binary, args...)
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal([]byte(out), &r), "%s%s", out, errs)
 	bad = flaws(s, as == namespaces.Root, as != namespaces.EchoClosed, r)

@@ -91,6 +91,22 @@ func packetSocket(port string) (*os.File, error) {
 }
 
 func (h *hub) read(port int, file *os.File) {
+	receive(file, func(frame []byte) bool {
+		t := h.treat()
+		if len(frame) > t.MTU+14 || t.Loss > 0 && rand.Float64() < t.Loss {
+			return true
+		}
+		select {
+		case h.queue <- relayed{time.Now().Add(t.Delay), port, append([]byte(nil), frame...)}:
+			return true
+		case <-h.done:
+			return false
+		}
+	})
+}
+
+// receive gives every frame that arrives at a packet socket, those left out that leave through it, until take has enough or the socket is closed.
+func receive(file *os.File, take func(frame []byte) bool) {
 	raw, err := file.SyscallConn()
 	if err != nil {
 		return
@@ -110,16 +126,13 @@ func (h *hub) read(port int, file *os.File) {
 		if err != nil {
 			return
 		}
-		t := h.treat()
-		if rerr != nil || outgoing || n > t.MTU+14 || t.Loss > 0 && rand.Float64() < t.Loss {
+		if rerr != nil || outgoing {
 			if rerr == unix.ENETDOWN { // the other end was unplugged
 				time.Sleep(10 * time.Millisecond)
 			}
 			continue
 		}
-		select {
-		case h.queue <- relayed{time.Now().Add(t.Delay), port, append([]byte(nil), buf[:n]...)}:
-		case <-h.done:
+		if !take(buf[:n]) {
 			return
 		}
 	}

@@ -54,6 +54,10 @@ func (i inside) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	return at(i, func() (*endpoint.Endpoint, error) { return i.Machine.Read(ctx) })
 }
 
+func (i inside) Interfaces(ctx context.Context) ([]endpoint.Interface, error) {
+	return at(i, func() ([]endpoint.Interface, error) { return i.Machine.Interfaces(ctx) })
+}
+
 func (i inside) Neighbours(ctx context.Context) ([]endpoint.Neighbour, error) {
 	return at(i, func() ([]endpoint.Neighbour, error) { return i.Machine.Neighbours(ctx) })
 }

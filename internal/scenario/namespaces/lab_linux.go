@@ -131,6 +131,11 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	if err = lab.warm(); err != nil {
 		return lab, err
 	}
+	for _, name := range s.Site.NodeNames() {
+		if err = In(lab.nodes[name], func() error { return lab.remember(name) }); err != nil {
+			return lab, fmt.Errorf("node %s: %w", name, err)
+		}
+	}
 	lab.Began = time.Now()
 	lab.followTimeline(cables)
 	return lab, nil
@@ -157,7 +162,7 @@ func (l *Lab) warm() error {
 						if a == b || p.Segment != segment || p.Down || p.Unplugged {
 							continue
 						}
-						hw := scenario.Hardware(b, other)
+						hw := site.HardwareOf(b, other)
 						state := unix.NUD_PERMANENT
 						if site.Segments[segment].Acquainted { // as it is after they have spoken
 							state = unix.NUD_REACHABLE
@@ -179,6 +184,38 @@ func (l *Lab) warm() error {
 		})
 		if err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// remember puts the entries into a node's neighbour tables that the scenario wants there from the start; it runs inside the node's namespace.
+func (l *Lab) remember(name string) error {
+	node := l.scenario.Site.Nodes[name]
+	for _, e := range node.Neighbours {
+		for _, portName := range node.PortNames() {
+			if !slices.ContainsFunc(node.Ports[portName].Addresses, func(own netip.Prefix) bool { return own.Masked().Contains(e.Address) }) {
+				continue
+			}
+			link, err := netlink.LinkByName(portName)
+			if err != nil {
+				return err
+			}
+			state, family := unix.NUD_PERMANENT, unix.AF_INET
+			if e.Address.Is6() {
+				family = unix.AF_INET6
+			}
+			if !e.Pinned { // as the last word heard left it; for the time of the test no other word changes it, as if its sender kept repeating it
+				state = unix.NUD_REACHABLE
+				if err := sysctl("ipv4/neigh/"+portName+"/locktime", "100000"); err != nil {
+					return err
+				}
+			}
+			hw := l.scenario.Site.FirstHardware(e.Of)
+			entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: state, IP: e.Address.AsSlice(), HardwareAddr: hw[:]}
+			if err := netlink.NeighSet(entry); err != nil {
+				return fmt.Errorf("neighbour %v: %w", e.Address, err)
+			}
 		}
 	}
 	return nil
@@ -248,7 +285,7 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 		*number++
 		inside, outside := "n"+strconv.Itoa(*number), "s"+strconv.Itoa(*number)
 		cables[name+"/"+portName] = outside
-		hw := scenario.Hardware(name, portName)
+		hw := l.scenario.Site.HardwareOf(name, portName)
 		err := In(l.hub, func() error {
 			attrs := netlink.NewLinkAttrs()
 			attrs.Name = outside
@@ -260,7 +297,12 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 			if err != nil {
 				return err
 			}
-			if err := netlink.LinkSetNsFd(peer, int(ns)); err != nil {
+			if node.Ports[portName].Worn() { // its end stays here: what it brings is handed on by worn
+				err = netlink.LinkSetUp(peer)
+			} else {
+				err = netlink.LinkSetNsFd(peer, int(ns))
+			}
+			if err != nil {
 				return err
 			}
 			if node.Ports[portName].Unplugged {
@@ -270,6 +312,11 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 		})
 		if err != nil {
 			return err
+		}
+		if node.Ports[portName].Worn() {
+			if inside, err = l.worn(node.Ports[portName], inside, hw, ns); err != nil {
+				return fmt.Errorf("port %s: %w", portName, err)
+			}
 		}
 		switches[node.Ports[portName].Segment].ports = append(switches[node.Ports[portName].Segment].ports, outside)
 		if err := In(ns, func() error { return l.configurePort(inside, portName, node.Ports[portName]) }); err != nil {
@@ -286,6 +333,11 @@ func (l *Lab) configurePort(was, name string, p *scenario.Port) error {
 	}
 	if err := netlink.LinkSetName(link, name); err != nil {
 		return err
+	}
+	if p.ProxyARP {
+		if err := sysctl("ipv4/conf/"+name+"/proxy_arp", "1", "ipv4/neigh/"+name+"/proxy_delay", "0"); err != nil {
+			return err
+		}
 	}
 	// Addresses are usable at once: the check for duplicates (RFC 4862 §5.4) would hold every scenario up by two seconds.
 	if err := sysctl("ipv6/conf/"+name+"/accept_dad", "0", "ipv6/conf/"+name+"/accept_ra", "0"); err != nil {
@@ -490,7 +542,7 @@ func (l *Lab) serve(name string) error {
 			"--dhcp-option=option:router,"+strings.Join(texts(d.Routers), ","), "--dhcp-option=option:dns-server,"+strings.Join(texts(d.Resolvers), ","), "--dhcp-option=option:domain-name,"+d.Domain)
 		args = append(args, "--dhcp-authoritative")
 		for _, client := range d.Ignores {
-			args = append(args, fmt.Sprintf("--dhcp-host=%v,ignore", scenario.Hardware(client, l.scenario.Site.Nodes[client].PortNames()[0])))
+			args = append(args, fmt.Sprintf("--dhcp-host=%v,ignore", l.scenario.Site.FirstHardware(client)))
 		}
 		if d.Exhausted {
 			if err := l.exhaust(name, d); err != nil {
@@ -501,7 +553,7 @@ func (l *Lab) serve(name string) error {
 			if d.Exhausted {
 				break
 			}
-			hw := scenario.Hardware(client, l.scenario.Site.Nodes[client].PortNames()[0])
+			hw := l.scenario.Site.FirstHardware(client)
 			args = append(args, fmt.Sprintf("--dhcp-host=%v,%v", hw, addr))
 		}
 	}

@@ -1,0 +1,166 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/site"
+	"passepartout/internal/core/subnet"
+)
+
+// Home is the documented network to which this machine belongs; false where no sheet says.
+func (p *Pass) Home() (site.Network, bool) {
+	if p.Endpoint == nil || p.Sheet == nil {
+		return site.Network{}, false
+	}
+	var hw endpoint.HardwareAddr
+	if p.Iface != nil {
+		hw = p.Iface.Hardware
+	}
+	return p.Sheet.Home(p.Endpoint.Host, hw)
+}
+
+// Here is the documented network on which this machine stands by its address, which must be the one to which it belongs: what it says holds for this segment.
+func (p *Pass) Here() (site.Network, bool) {
+	home, ok := p.Home()
+	if !ok || p.Iface == nil || !slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return home.Contains(a.Prefix.Addr()) }) {
+		return site.Network{}, false
+	}
+	return home, true
+}
+
+// ResolversNamed are the name servers that somebody names for this segment, set here or not, each with who says so: the lease, offers, routers, the site sheet.
+func (p *Pass) ResolversNamed() (list []netip.Addr, by map[netip.Addr]string) {
+	by = map[netip.Addr]string{}
+	add := func(who string, addrs ...netip.Addr) {
+		for _, a := range addrs {
+			if by[a] == "" {
+				by[a] = who
+				list = append(list, a)
+			}
+		}
+	}
+	if l, ok := p.Lease(); ok {
+		add("the lease", l.Terms.Resolvers...)
+	}
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		add(o.Server.String()+"'s offer", o.Resolvers...)
+	}
+	for _, r := range p.Routers6 {
+		add(r.Router.String()+"'s advertisement", r.Resolvers...)
+	}
+	if home, ok := p.Home(); ok {
+		add("the site sheet", home.Resolvers...)
+	}
+	return list, by
+}
+
+// WrongSegment: the segment is alive, and it is not the documented one.
+var WrongSegment = &Fault{
+	ID: "wrong-segment", Zone: LocalSubnet, Check: "neighbours", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
+	Explains: []string{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy", "destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",
+		"name-not-found", "name-server-failing", "name-answers-differ"},
+	Doc: `This is not the documented segment
+The segment is alive, its DHCP server has given this machine settings that work there, and the site sheet documents another network for it: the cable leads into the wrong socket, or the switch port is in the
+wrong VLAN. All looks in order, and what the machine needs is elsewhere. It is taken for a fault of the far service. Plug it into the right socket, or have the port put into its network.`,
+	Judge: func(p *Pass) Finding {
+		home, documented := p.Home()
+		if !documented {
+			return possible("no site sheet says on which network this machine belongs")
+		}
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		a, ok := p.address4()
+		own, known := home.Prefix(false)
+		if !ok || !known {
+			return possible("the site sheet documents no IPv4 network to compare with")
+		}
+		if home.Overlaps(a.Prefix.Masked()) {
+			return cleared("%v lies in the documented network %v", a.Prefix, own)
+		}
+		offers, _ := p.OffersSeen()
+		var said []string
+		for _, o := range offers {
+			if home.Overlaps(o.Address.Masked()) {
+				return cleared("%v offers %v, of the documented network", o.Server, o.Address)
+			}
+			if o.Address.Masked().Contains(a.Prefix.Addr()) {
+				said = append(said, OfferWords(o))
+			}
+		}
+		stranger := ""
+		for _, h := range p.Heard {
+			if h.Address.Is4() && home.Contains(h.Address) {
+				return cleared("%v was heard, which belongs to the documented network", h.Address)
+			}
+			if h.Address.Is4() && a.Prefix.Masked().Contains(h.Address) && h.Address != p.Gateway && stranger == "" {
+				stranger = fmt.Sprintf("%v is heard on the segment", h.Address)
+			}
+		}
+		if !p.leased() && len(said) == 0 {
+			return possible("the address %v was set by hand, and nothing shows that the segment is of that network", a.Prefix)
+		}
+		reasons := []string{fmt.Sprintf("the site sheet has %s on %s", p.Endpoint.Host, describe(home))}
+		standing := Supported
+		if len(said) > 0 {
+			standing = Confirmed
+		} else if l, ok := p.Lease(); ok && l.Terms.Server.IsValid() {
+			said = append(said, fmt.Sprintf("the address %v came by DHCP from %v", a.Prefix, l.Terms.Server))
+		}
+		reasons = append(reasons, said...)
+		if stranger != "" {
+			reasons = append(reasons, stranger)
+		}
+		what := fmt.Sprintf("This machine stands on %v, and belongs on %s.", a.Prefix.Masked(), describe(home))
+		if other, known := p.Sheet.At(a.Prefix.Addr()); known && other.Name != home.Name {
+			what = fmt.Sprintf("This machine stands on %s, and belongs on %s.", describe(other), describe(home))
+		}
+		steps := []string{fmt.Sprintf("Plug this machine into a socket of %s, or have its switch port put into that network; then run again.", describe(home))}
+		if home.Switch != "" || home.VLAN > 0 {
+			steps = append(steps, "The site sheet documents "+strings.TrimSpace(wire(home))+".")
+		}
+		return found(standing, what, reasons...).oncePlain(p).next(steps...)
+	},
+}
+
+// describe names a documented network.
+func describe(n site.Network) string {
+	prefix := ""
+	if len(n.Prefixes) > 0 {
+		prefix = n.Prefixes[0].String()
+	}
+	if n.Name == "" {
+		return prefix
+	}
+	return strings.TrimSpace(n.Name + " " + prefix)
+}
+
+func wire(n site.Network) (words string) {
+	if n.Switch != "" {
+		words = "the switch " + n.Switch
+	}
+	if n.VLAN > 0 {
+		words += fmt.Sprintf(" VLAN %d", n.VLAN)
+	}
+	return words
+}
+
+// documentedMask is the sheet's own prefix for an address of this machine; false where the sheet does not say, or says the same.
+func (p *Pass) documentedMask(a endpoint.Address) (netip.Prefix, bool) {
+	home, ok := p.Here()
+	if !ok {
+		return netip.Prefix{}, false
+	}
+	for _, own := range home.Prefixes {
+		if own.Contains(a.Prefix.Addr()) && own.Bits() != a.Prefix.Bits() && subnet.KindOf(a.Prefix.Addr()).Routable() {
+			return own, true
+		}
+	}
+	return netip.Prefix{}, false
+}
