@@ -52,6 +52,14 @@ func (p *Pass) judgeNoAddress(what string) Finding {
 	case p.IsWithheld(evidence.DHCPOffer):
 		return possible("whether a DHCP server would give an address could not be asked")
 	case over:
+		if home, ok := p.Home(); ok && len(home.DHCP) == 0 {
+			if f, own := home.Machine(p.Endpoint.Host, p.Iface.Hardware); own {
+				prefix, _ := home.Prefix(f.Address.Is6())
+				return found(Confirmed, fmt.Sprintf("%s %s, though the site sheet gives this machine %v.", p.Iface.Name, what, f.Address),
+					fmt.Sprintf("%s %s", p.Iface.Name, what), fmt.Sprintf("the site sheet has %v for %s, and no DHCP server on %s", f.Address, p.Endpoint.Host, describe(home))).
+					next(fmt.Sprintf("Set address, mask, gateway and resolvers together: %v, gateway %s, resolvers %s.", netip.PrefixFrom(f.Address, prefix.Bits()), List(home.Gateways), List(home.Resolvers)))
+			}
+		}
 		return cleared("no DHCP server offers anything either")
 	}
 	return possible("no DHCP server has answered yet")
@@ -59,7 +67,7 @@ func (p *Pass) judgeNoAddress(what string) Finding {
 
 // NoAddress: the port is on and has no address to speak with.
 var NoAddress = &Fault{
-	ID: "no-address", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "no-address", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []string{"dhcp-silent"},
 	Doc: `The port has no address, though one is to be had
 The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment. The client
 that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the port to automatic, or enter the fixed address in full.`,
@@ -137,14 +145,13 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 }
 
 // shorterOffer is an offer that shows the mask of a to be too long: its prefix is the wider one, and holds a.
-func (p *Pass) shorterOffer(a endpoint.Address) (evidence.Offer, bool) {
-	offers, _ := p.OffersSeen()
-	for _, o := range offers {
+func (p *Pass) shorterOffer(a endpoint.Address) (said, bool) {
+	for _, o := range p.saidOf(a) {
 		if o.Address.Bits() < a.Prefix.Bits() && o.Address.Masked().Contains(a.Prefix.Addr()) {
 			return o, true
 		}
 	}
-	return evidence.Offer{}, false
+	return said{}, false
 }
 
 // leftOut is the address that the mask leaves out although it is on the segment: an offered router, or a gateway that answers.
@@ -152,12 +159,12 @@ func (p *Pass) leftOut(a endpoint.Address) (netip.Addr, string, bool) {
 	if o, ok := p.shorterOffer(a); ok {
 		for _, r := range o.Routers {
 			if !a.Prefix.Masked().Contains(r) {
-				return r, fmt.Sprintf("%v offers %v with router %v", o.Server, o.Address, r), true
+				return r, fmt.Sprintf("%s %v with router %v", o.Who, o.Address, r), true
 			}
 		}
 		for _, t := range p.Addresses {
 			if o.Address.Masked().Contains(t) && !a.Prefix.Masked().Contains(t) {
-				return t, fmt.Sprintf("%v offers %v, which holds %v", o.Server, o.Address, t), true
+				return t, fmt.Sprintf("%s %v, which holds %v", o.Who, o.Address, t), true
 			}
 		}
 	}

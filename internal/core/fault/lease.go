@@ -170,7 +170,7 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 			right := 0
 			if offered {
 				right = narrow.Address.Bits()
-				reasons = append(reasons, fmt.Sprintf("%v offers %v", narrow.Server, narrow.Address))
+				reasons = append(reasons, fmt.Sprintf("%s %v", narrow.Who, narrow.Address))
 			}
 			if through || offered {
 				standing = Confirmed
@@ -184,7 +184,7 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 		}
 		switch {
 		case offered && len(wanted) == 0 && p.Usable() == Yes:
-			return found(Supported, fmt.Sprintf("The mask of %v is wider than the /%d that %v offers.", a.Prefix, narrow.Address.Bits(), narrow.Server)).aside(true)
+			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).aside(true)
 		case len(unknown) > 0:
 			return possible("whether %v is on this segment, as the mask says, has not been asked", unknown[0])
 		case len(silent) == 0 && !p.IsOpen(evidence.OtherNeighbours):
@@ -199,14 +199,13 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 }
 
 // longerOffer is an offer that shows the mask of a to be too short: its prefix is the narrower one, and holds a.
-func (p *Pass) longerOffer(a endpoint.Address) (evidence.Offer, bool) {
-	offers, _ := p.OffersSeen()
-	for _, o := range offers {
+func (p *Pass) longerOffer(a endpoint.Address) (said, bool) {
+	for _, o := range p.saidOf(a) {
 		if o.Address.Bits() > a.Prefix.Bits() && o.Address.Bits() < 32 && o.Address.Masked().Contains(a.Prefix.Addr()) {
 			return o, true
 		}
 	}
-	return evidence.Offer{}, false
+	return said{}, false
 }
 
 func (p *Pass) leaseHasMask(bits int) bool {
@@ -451,7 +450,17 @@ Two DHCP servers answer on this segment and offer settings that disagree: one of
 is led astray, today this machine and tomorrow that. Find it by its hardware address and unplug it; then have the machines ask again.`,
 	Judge: func(p *Pass) Finding {
 		a, b, parts := p.disagreeing()
-		_, over := p.OffersSeen()
+		offers, over := p.OffersSeen()
+		if home, ok := p.Here(); ok && len(home.DHCP) > 0 && len(parts) == 0 {
+			for _, o := range offers {
+				if !slices.Contains(home.DHCP, o.Server) {
+					l, held := p.Lease()
+					follows := held && l.Terms.Server == o.Server && p.Usable() != Yes
+					return found(Confirmed, fmt.Sprintf("The DHCP server %v answers on this segment, and the site sheet does not know it; it has %s.", o.Server, List(home.DHCP)), OfferWords(o)).aside(!follows).
+						next(fmt.Sprintf("Find %v by its hardware address %v, and unplug it if it does not belong here: the switch's address table tells its port.", o.Server, o.Hardware))
+				}
+			}
+		}
 		switch {
 		case len(parts) == 0 && p.IsWithheld(evidence.DHCPOffer):
 			return possible("DHCP servers could not be asked")

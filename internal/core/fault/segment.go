@@ -98,7 +98,7 @@ It is taken for a fault of the provider. See that the gateway has power and that
 		}
 		if router, server, ok := p.otherRouter(offers); ok {
 			return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
-				append(reasons, fmt.Sprintf("%v offers router %v, and not %v", server, router, p.Gateway))...).in(Host).
+				append(reasons, namedBy(server, router, p.Gateway))...).in(Host).
 				next(fmt.Sprintf("Set the gateway to %v. Check address, mask and resolvers at the same time, and set them together.", router))
 		}
 		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"), p.segmentName(), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
@@ -107,10 +107,23 @@ It is taken for a fault of the provider. See that the gateway has power and that
 	},
 }
 
-// otherRouter is a router that every offer names in place of the one that is set, on a machine whose setting did not come from DHCP.
+// namedBy says who names another router; a server of zero is the site sheet.
+func namedBy(server, router, gateway netip.Addr) string {
+	if !server.IsValid() {
+		return fmt.Sprintf("the site sheet has the gateway %v, and not %v", router, gateway)
+	}
+	return fmt.Sprintf("%v offers router %v, and not %v", server, router, gateway)
+}
+
+// otherRouter is a router that the site sheet, or else every offer, names in place of the one that is set, on a machine whose setting did not come from DHCP.
 func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, ok bool) {
 	if !p.Gateway.Is4() || p.GatewayFromDHCP() {
 		return router, server, false
+	}
+	if home, ok := p.Here(); ok { // what is documented counts more than what is offered
+		if documented, ok := home.Gateway(false); ok {
+			return documented, server, documented != p.Gateway
+		}
 	}
 	for _, o := range offers {
 		if slices.Contains(o.Routers, p.Gateway) || len(o.Routers) == 0 {

@@ -9,7 +9,6 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
-	"passepartout/internal/core/subnet"
 )
 
 // Home is the documented network to which this machine belongs; false where no sheet says.
@@ -151,16 +150,26 @@ func wire(n site.Network) (words string) {
 	return words
 }
 
-// documentedMask is the sheet's own prefix for an address of this machine; false where the sheet does not say, or says the same.
-func (p *Pass) documentedMask(a endpoint.Address) (netip.Prefix, bool) {
-	home, ok := p.Here()
-	if !ok {
-		return netip.Prefix{}, false
-	}
-	for _, own := range home.Prefixes {
-		if own.Contains(a.Prefix.Addr()) && own.Bits() != a.Prefix.Bits() && subnet.KindOf(a.Prefix.Addr()).Routable() {
-			return own, true
+// said is what somebody says this machine's network should be like.
+type said struct {
+	Who       string // and the verb: "172.27.40.2 offers", "the site sheet has"
+	Address   netip.Prefix
+	Routers   []netip.Addr
+	Resolvers []netip.Addr
+}
+
+// saidOf gives what is said of the network of an address of this machine: by the site sheet, and by offers.
+func (p *Pass) saidOf(a endpoint.Address) (out []said) {
+	if home, ok := p.Here(); ok {
+		for _, own := range home.Prefixes {
+			if own.Contains(a.Prefix.Addr()) {
+				out = append(out, said{"the site sheet has", netip.PrefixFrom(a.Prefix.Addr(), own.Bits()), home.Gateways, home.Resolvers})
+			}
 		}
 	}
-	return netip.Prefix{}, false
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		out = append(out, said{o.Server.String() + " offers", o.Address, o.Routers, o.Resolvers})
+	}
+	return out
 }

@@ -37,7 +37,7 @@ func TestWhatChecksSay(t *testing.T) {
 		{name: "healthy", id: "service", state: verdict.Holds, fact: "reached in 20 ms", heard: "203.0.113.80:443: answered in 20 ms"},
 		{name: "healthy", id: "echo", state: verdict.Holds, fact: "answered in 20 ms"},
 
-		{name: "slow port", id: "link", change: func(s *evidence.Set) { Port(s).SpeedMbit, Port(s).Duplex = 10, endpoint.HalfDuplex }, state: verdict.Holds, fact: "eth0 on, signal, 10 Mbit/s half duplex"},
+		{name: "slow port", id: "link", change: func(s *evidence.Set) { Port(s).SpeedMbit, Port(s).Duplex = 10, endpoint.HalfDuplex }, state: verdict.Strained, fact: "eth0 on, signal, 10 Mbit/s half duplex"},
 		{name: "speed not known", id: "link", change: func(s *evidence.Set) { Port(s).SpeedMbit, Port(s).Duplex = 0, endpoint.DuplexUnknown }, state: verdict.Holds, fact: "eth0 on, signal"},
 		{name: "off", id: "link", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, state: verdict.Broken, fact: "eth0 is switched off"},
 		{name: "off", id: "address", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, state: verdict.Skipped, fact: "the port is off"},
