@@ -32,10 +32,13 @@ var allowed = []struct {
 	{"internal/capture", []string{"internal/core", "internal/machine/wire"}},
 	{"internal/probe/plan", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/watch", []string{"internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/patrol", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe", []string{"internal/core", "internal/machine"}},
 	{"internal/draw", []string{"internal/core"}},
-	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw"}},
-	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture"}},
+	{"internal/vendor", []string{"internal/core"}},
+	{"internal/sheetfile", []string{"internal/core"}},
+	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/vendor"}},
+	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture", "internal/vendor"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 

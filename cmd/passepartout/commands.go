@@ -53,7 +53,7 @@ Without a command it opens full-screen on this machine.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
-	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.demoCommand())
+	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.demoCommand())
 	return root
 }
 
@@ -62,7 +62,7 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
 	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
 	p.StringVar(&f.site, "site", "", "a site sheet: the documented network to compare with (passepartout site --help)")
-	p.StringVar(&f.format, "format", "text", "text or json; csv for ping and trace")
+	p.StringVar(&f.format, "format", "text", "text or json; csv for ping, trace and neighbours")
 	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
 	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
 	p.BoolVarP(&f.only6, "ipv6", "6", false, "IPv6 only")

@@ -26,19 +26,9 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 		return err
 	}
 	defer stop()
-	e, err := m.Read(cmd.Context())
+	e, iface, err := f.port(cmd.Context(), m)
 	if err != nil {
 		return err
-	}
-	if err := e.Check(f.iface); err != nil {
-		return err
-	}
-	iface := f.iface
-	if iface == "" {
-		var ok bool
-		if iface, ok = e.Choose(); !ok {
-			return errors.New("this machine has no network port besides loopback")
-		}
 	}
 	segment, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
 	if errors.Is(err, fs.ErrPermission) {

@@ -2,8 +2,10 @@ package probe
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/miekg/dns"
@@ -27,6 +29,19 @@ const lifeName = "version.bind."
 
 // Lookup asks one resolver for one name over UDP, and over TCP when the answer was cut short (RFC 7766 §5). ctx bounds it from above.
 func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string) evidence.Lookup {
+	return lookup(ctx, m, netip.AddrPortFrom(server, 53), name, kind)
+}
+
+// multicastPort is where machines answer for their own names (RFC 6762 §3).
+const multicastPort = 5353
+
+// LookupSelf asks a machine of the segment itself what it is called: a question by unicast to its multicast DNS responder (RFC 6762 §5.5).
+func LookupSelf(ctx context.Context, m machine.Machine, a netip.Addr) evidence.Lookup {
+	return lookup(ctx, m, netip.AddrPortFrom(a, multicastPort), ReverseName(a), "PTR")
+}
+
+func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kind string) evidence.Lookup {
+	server := to.Addr().WithZone("")
 	out := evidence.Lookup{Server: server, Name: name, Type: kind}
 	ctx, cancel := context.WithTimeout(ctx, lookupWait)
 	defer cancel()
@@ -34,13 +49,16 @@ func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kin
 	if kind == Life {
 		q = lifeQuestion()
 	}
-	q.SetEdns0(1232, false) // the size that fits every path (RFC 9715)
+	if to.Port() == multicastPort {
+		q.RecursionDesired = false // §18.6
+	} else {
+		q.SetEdns0(1232, false) // the size that fits every path (RFC 9715)
+	}
 	packed, err := q.Pack()
 	if err != nil {
 		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the name cannot be asked for"}
 		return out
 	}
-	to := netip.AddrPortFrom(server, 53)
 	port, err := m.OpenDatagram(machine.DatagramConfig{To: to})
 	if err != nil {
 		out.Reply = machine.LocalError(err)
@@ -82,10 +100,11 @@ func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kin
 		answer := new(dns.Msg)
 		if err := answer.Unpack(payload); err != nil || !answer.Response || answer.Id != q.Id || !sameQuestion(q, answer) {
 			// Not an answer to this question: a forgery, or a server that speaks nonsense. A true one may still come.
+			out.Ignored++
 			out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: server, RTT: waited, Reason: "an answer to another question, or none at all"}
 			continue
 		}
-		if answer.Truncated {
+		if out.Truncated = answer.Truncated; answer.Truncated {
 			if whole, ok := overTCP(ctx, m, to, q); ok {
 				answer = whole
 			}
@@ -120,7 +139,15 @@ func sameQuestion(q, a *dns.Msg) bool {
 const mostAnswers = 32
 
 func read(out *evidence.Lookup, m *dns.Msg) {
-	out.RCode = dns.RcodeToString[m.Rcode]
+	out.RCode, out.Authoritative = dns.RcodeToString[m.Rcode], m.Authoritative
+	if out.RCode == "" {
+		out.RCode = fmt.Sprintf("RCODE%d", m.Rcode)
+	}
+	for _, rr := range m.Answer {
+		if len(out.Records) < mostAnswers {
+			out.Records = append(out.Records, record(rr))
+		}
+	}
 	for _, rr := range m.Answer {
 		if len(out.Addresses)+len(out.Aliases) >= mostAnswers {
 			break
@@ -141,6 +168,105 @@ func read(out *evidence.Lookup, m *dns.Msg) {
 			out.Aliases = append(out.Aliases, wiretext.Clean(strings.TrimSuffix(rr.Target, ".")))
 		case *dns.PTR:
 			out.Aliases = append(out.Aliases, wiretext.Clean(strings.TrimSuffix(rr.Ptr, ".")))
+		}
+	}
+}
+
+// longestValue bounds what one record can bring to a screen.
+const longestValue = 512
+
+func record(rr dns.RR) evidence.Record {
+	h := rr.Header()
+	value := strings.TrimPrefix(rr.String(), h.String())
+	if len(value) > longestValue {
+		value = value[:longestValue]
+	}
+	return evidence.Record{Name: wiretext.Clean(strings.TrimSuffix(h.Name, ".")), Type: dns.TypeToString[h.Rrtype], TTL: time.Duration(h.Ttl) * time.Second, Value: wiretext.Clean(strings.TrimSuffix(value, "."))}
+}
+
+// LookupTCP asks one resolver for one name over TCP from the start (RFC 7766).
+func LookupTCP(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string) evidence.Lookup {
+	out := evidence.Lookup{Server: server, Name: name, Type: kind, TCP: true, Asks: 1}
+	ctx, cancel := context.WithTimeout(ctx, lookupWait)
+	defer cancel()
+	q := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
+	if _, err := q.Pack(); err != nil {
+		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the name cannot be asked for"}
+		return out
+	}
+	began := time.Now()
+	conn, r := m.Connect(ctx, machine.ConnectConfig{To: netip.AddrPortFrom(server, 53)})
+	if r.Outcome != evidence.Answered {
+		out.Reply = r
+		return out
+	}
+	defer conn.Close()
+	answer, _, err := (&dns.Client{Net: "tcp"}).ExchangeWithConnContext(ctx, q, &dns.Conn{Conn: conn})
+	switch {
+	case ctx.Err() != nil:
+		out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
+	case err != nil || !sameQuestion(q, answer):
+		out.Ignored++
+		out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: server, RTT: time.Since(began), Reason: "an answer to another question, or none at all"}
+	default:
+		out.Reply = evidence.Reply{Outcome: evidence.Answered, From: server, RTT: time.Since(began)}
+		read(&out, answer)
+	}
+	return out
+}
+
+// NamesQuestion is one name asked of several servers, in several ways.
+type NamesQuestion struct {
+	Servers []netip.Addr
+	Name    string   // or an address, which is looked up backwards
+	Types   []string // as A, AAAA, MX; of an address always PTR
+	TCP     bool     // over TCP as well
+}
+
+// AskAll puts one question to all servers at once. got is called for each look-up that ends, from several goroutines.
+func AskAll(ctx context.Context, m machine.Machine, q NamesQuestion, got func(evidence.Lookup)) {
+	name, types := q.Name, q.Types
+	if a, err := netip.ParseAddr(name); err == nil {
+		name, types = ReverseName(a), []string{"PTR"}
+	}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	for _, server := range q.Servers {
+		for _, kind := range types {
+			wg.Go(func() { got(Lookup(ctx, m, server, name, kind)) })
+			if q.TCP {
+				wg.Go(func() { got(LookupTCP(ctx, m, server, name, kind)) })
+			}
+		}
+	}
+}
+
+// TrialQuestion compares name servers by look-ups of several names, again and again.
+type TrialQuestion struct {
+	Servers []netip.Addr
+	Names   []string
+	Rounds  int
+	Pause   time.Duration // between two look-ups at one server
+}
+
+// Compare runs the trial: one look-up at a time at each server, all servers side by side, so that what else happens on the network meets them alike. It gives
+// every look-up to got, from several goroutines.
+func Compare(ctx context.Context, m machine.Machine, q TrialQuestion, got func(evidence.Lookup)) {
+	for range q.Rounds {
+		for _, name := range q.Names {
+			var wg sync.WaitGroup
+			for _, server := range q.Servers {
+				wg.Go(func() {
+					l := Lookup(ctx, m, server, name, "A")
+					if ctx.Err() == nil {
+						got(l)
+					}
+				})
+			}
+			wg.Wait()
+			if !Sleep(ctx, q.Pause) {
+				return
+			}
 		}
 	}
 }

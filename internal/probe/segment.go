@@ -64,6 +64,7 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 		}
 		f, ok := wire.ParseFrame(frame)
 		if !ok {
+			s.tellFrame(&f, frame)
 			continue
 		}
 		if f.Claim.IsValid() && f.Hardware != s.port.Hardware() {
@@ -214,7 +215,7 @@ func (s *Segment) Conflict(ctx context.Context, address netip.Addr) evidence.Con
 	return out
 }
 
-// Sweep asks many addresses, at most rate a second, and calls done for each that answers within patience of its question. It returns how
+// Sweep asks many addresses, at most rate a second, and calls done for each when it answers, or when patience is over. It returns how
 // many were asked to their end. enough ends it early.
 func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.Addr, rate int, patience time.Duration, done func(evidence.Neighbour), enough func() bool) int {
 	tick := time.NewTicker(time.Second / time.Duration(rate))
@@ -237,6 +238,7 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 			case <-answered:
 				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Hardware: s.Holders(target), Reply: evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}})
 			case <-timer.C:
+				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)}})
 			case <-ctx.Done():
 			}
 		})

@@ -13,7 +13,7 @@ import (
 	"passepartout/internal/draw"
 )
 
-// Export is what a view can be written as: a page to draw, and the data by a file name's ending.
+// Export is what a view can be written as: a page to draw, if it has one, and the data by a file name's ending.
 type Export struct {
 	Page func() draw.Page
 	Data map[string]func(io.Writer) error // by ending, with the dot
@@ -21,12 +21,15 @@ type Export struct {
 
 // Endings lists the endings that a name may have.
 func (e Export) Endings() []string {
-	out := []string{".svg", ".pdf"}
+	var data []string
 	for ending := range e.Data {
-		out = append(out, ending)
+		data = append(data, ending)
 	}
-	slices.Sort(out[2:])
-	return out
+	slices.Sort(data)
+	if e.Page == nil {
+		return data
+	}
+	return append([]string{".svg", ".pdf"}, data...)
 }
 
 // Save writes a file whose ending tells what it is to hold, whole or not at all.
@@ -35,7 +38,7 @@ func (e Export) Save(path string) error {
 	if write, ok := e.Data[ending]; ok {
 		return draw.WholeFile(path, write)
 	}
-	if ending != ".svg" && ending != ".pdf" {
+	if e.Page == nil || ending != ".svg" && ending != ".pdf" {
 		return fmt.Errorf("%q: let the name end in %s", filepath.Base(path), strings.Join(e.Endings(), ", "))
 	}
 	return e.Page().WriteFile(path)

@@ -28,6 +28,8 @@ type Segment struct {
 	MTU   int      `yaml:"mtu"`   // octets of an IP packet that it carries; larger ones vanish. 0: 1500
 
 	Bursts     Bursts `yaml:"bursts"`
+	Switch     string `yaml:"switch"`     // the name of the switch that it is, told to its ports by LLDP; "": it says nothing
+	VLAN       int    `yaml:"vlan"`       // told with it
 	Acquainted bool   `yaml:"acquainted"` // its machines have spoken with each other before and know their hardware addresses
 }
 
@@ -46,6 +48,7 @@ type Node struct {
 	DHCP       *DHCP            `yaml:"dhcp"`
 	Advertises *Advertises      `yaml:"advertises"`
 	DNS        *DNS             `yaml:"dns"`
+	MDNS       string           `yaml:"mdns"` // the name by which it answers for itself (RFC 6762)
 	Web        []Web            `yaml:"web"`
 	Filter     []Rule           `yaml:"filter"`
 

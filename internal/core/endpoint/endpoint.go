@@ -74,6 +74,8 @@ type Neighbour struct {
 	Interface string
 	Hardware  HardwareAddr
 	State     NeighbourState
+	Age       time.Duration // since the system last knew it true, if Aged
+	Aged      bool
 }
 
 // Resolver is a name server the machine is set to ask.

@@ -84,7 +84,21 @@ type Lookup struct {
 	Aliases   []string      // the CNAME chain
 	Life      time.Duration // how long the answer may be kept: the least TTL in it (RFC 1035 §3.2.1)
 	Asks      int
+
+	Records       []Record // the answer section, a few dozen of them at most
+	Authoritative bool     // the server answers for its own zone (AA, RFC 1035 §4.1.1)
+	Truncated     bool     // the answer did not fit a datagram (TC)
+	TCP           bool     // the question went over TCP from the start
+	Ignored       int      // messages that were no answer to this question
 	Reply
+}
+
+// Record is one record of an answer, its value as text (RFC 1035 §5.1).
+type Record struct {
+	Name  string
+	Type  string
+	TTL   time.Duration
+	Value string
 }
 
 // AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is called.
@@ -216,6 +230,19 @@ type PortCount struct {
 	Interface     string
 	Over          time.Duration
 	Before, After endpoint.Counters
+}
+
+// Switch is what the device at the other end of the cable says of itself (LLDP, IEEE 802.1AB).
+type Switch struct {
+	Chassis  string
+	Name     string
+	About    string
+	Port     string
+	PortText string
+	VLAN     int // of untagged frames on the port; 0: not said
+	Address  netip.Addr
+	Hardware endpoint.HardwareAddr
+	Life     time.Duration // how long it stays true
 }
 
 // Heard is a machine that spoke on the segment unasked.

@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/machine"
+	"passepartout/internal/machine/wire"
 )
 
 type framePort struct {
@@ -41,9 +42,25 @@ func (m *live) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
 		}
 		return nil, translate("opening "+iface+" for frames", err)
 	}
+	if !c.DHCP {
+		joinGroup(conn, ifi.Index)
+	}
 	p := &framePort{conn: conn, own: c.Own, buf: make([]byte, 1<<16)}
 	p.hw, _ = endpoint.HardwareFrom(ifi.HardwareAddr)
 	return p, nil
+}
+
+// joinGroup has the port take in what is sent to the nearest bridge's group: LLDP. A port that cannot hears the rest all the same.
+func joinGroup(conn *mpacket.Conn, index int) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return
+	}
+	group := unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_MULTICAST, Alen: 6}
+	copy(group.Address[:], wire.NearestBridge[:])
+	_ = raw.Control(func(fd uintptr) {
+		_ = unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &group)
+	})
 }
 
 func (p *framePort) Hardware() endpoint.HardwareAddr { return p.hw }

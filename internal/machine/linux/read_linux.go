@@ -350,6 +350,8 @@ func neighbourOf(n netlink.Neigh, names map[int]string) (endpoint.Neighbour, boo
 	}
 	out := endpoint.Neighbour{Address: ip.Unmap(), Interface: names[n.LinkIndex]}
 	out.Hardware, _ = endpoint.HardwareFrom(n.HardwareAddr)
+	const tick = 10 * time.Millisecond // USER_HZ, in which the kernel tells ages
+	out.Age, out.Aged = time.Duration(n.Confirmed)*tick, n.State&(unix.NUD_REACHABLE|unix.NUD_STALE|unix.NUD_DELAY|unix.NUD_PROBE) != 0
 	switch n.State {
 	case unix.NUD_INCOMPLETE:
 		out.State = endpoint.Incomplete

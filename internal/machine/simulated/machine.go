@@ -214,7 +214,8 @@ func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
 			if state == endpoint.Permanent && !pinned {
 				state = endpoint.Reachable // gVisor knows no other way to have it known from the beginning
 			}
-			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: state})
+			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: state,
+				Age: time.Duration(n.stack.Clock().NowMonotonic().Sub(e.UpdatedAt)), Aged: state == endpoint.Reachable || state == endpoint.Stale})
 		}
 	}
 	slices.SortFunc(out, func(a, b endpoint.Neighbour) int { return a.Address.Compare(b.Address) })

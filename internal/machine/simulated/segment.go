@@ -1,10 +1,12 @@
 package simulated
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"sync"
 	"time"
 
+	"passepartout/internal/machine/wire"
 	"passepartout/internal/nap"
 	"passepartout/internal/scenario"
 )
@@ -33,9 +35,37 @@ const queueLength = 1024
 
 func newSegment(s *scenario.Scenario, name string, began time.Time) *segment {
 	g := &segment{name: name, queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
+	if spec := s.Site.Segments[name]; spec.Switch != "" {
+		go g.speak(spec)
+	}
 	g.treat = func() scenario.Treatment { return s.TreatmentAt(name, time.Since(began)) }
 	go g.deliver()
 	return g
+}
+
+// speakEvery is how often the switch tells its ports who it is: as often as a real one does for the first seconds (IEEE 802.1AB, txFastInit).
+const speakEvery = time.Second
+
+// speak tells every port of the segment by LLDP that it is a switch.
+func (g *segment) speak(spec *scenario.Segment) {
+	hw := scenario.SwitchHardware(g.name)
+	tick := time.NewTicker(speakEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-g.done:
+			return
+		case <-tick.C:
+		}
+		g.mu.Lock()
+		ports := g.ports
+		g.mu.Unlock()
+		for i, p := range ports {
+			if frame := wire.LLDPFrame(hw, spec.Switch, fmt.Sprintf("p%d", i+1), spec.VLAN); p.wants(frame) {
+				p.receive(frame)
+			}
+		}
+	}
 }
 
 func (g *segment) attach(p *port) {

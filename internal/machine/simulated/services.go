@@ -26,6 +26,11 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 	if n.spec.Advertises != nil && len(n.ports) > 0 {
 		s.closers = append(s.closers, advertise(n, n.ports[0]))
 	}
+	if n.spec.MDNS != "" {
+		if err := s.serveSelf(n); err != nil {
+			return err
+		}
+	}
 	for _, p := range n.ports {
 		if asks := n.spec.Ports[p.name].Asks; asks != nil {
 			client := NewAsker(p.hw, *asks, p.transmit)
@@ -62,14 +67,36 @@ func (s *Site) serveDNS(n *node, moves scenario.Timeline) error {
 	}
 	s.closers = append(s.closers, func() { conn.Close() })
 	spec := n.spec.DNS
-	server := &dns.Server{PacketConn: conn, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+	listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: 53}, n.anyProto())
+	if err != nil {
+		return fmt.Errorf("name service by TCP: %w", err)
+	}
+	s.closers = append(s.closers, func() { listener.Close() })
+	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 		if m := answer(spec, q, func(name string) (netip.Addr, bool) { return moves.Moved(name, time.Since(s.Began)) }); m != nil {
 			_ = w.WriteMsg(m)
 			return
 		}
 		_ = w.WriteMsg(n.forward(spec.Forward, q))
-	})}
-	go func() { _ = server.ActivateAndServe() }()
+	})
+	go func() { _ = (&dns.Server{PacketConn: conn, Handler: handler}).ActivateAndServe() }()
+	go func() { _ = (&dns.Server{Listener: listener, Handler: handler}).ActivateAndServe() }()
+	return nil
+}
+
+// serveSelf answers multicast DNS questions that come by unicast (RFC 6762 §5.5).
+func (s *Site) serveSelf(n *node) error {
+	conn, err := gonet.DialUDP(n.stack, &tcpip.FullAddress{Port: 5353}, nil, n.anyProto())
+	if err != nil {
+		return fmt.Errorf("multicast DNS: %w", err)
+	}
+	s.closers = append(s.closers, func() { conn.Close() })
+	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+		if m := scenario.AnswerForSelf(n.spec.MDNS, n.spec.Own(), q); m != nil {
+			_ = w.WriteMsg(m)
+		}
+	})
+	go func() { _ = (&dns.Server{PacketConn: conn, Handler: handler}).ActivateAndServe() }()
 	return nil
 }
 

@@ -345,9 +345,10 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 	}
 	var answered atomic.Int32
 	done := func(n evidence.Neighbour) {
-		if n.Outcome == evidence.Answered {
-			answered.Add(1)
+		if n.Outcome != evidence.Answered {
+			return
 		}
+		answered.Add(1)
 		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
 	}
 	// Five show that the segment lives. Where the gateway came by DHCP, it may be that another one is the router: then all are asked, until one is found.
@@ -364,11 +365,7 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 	if r.segment != nil {
 		swept = r.segment.Sweep(ctx, sender, targets, sweepRate, sweepPatience, done, enough)
 	} else {
-		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, func(n evidence.Neighbour) {
-			if n.Outcome == evidence.Answered {
-				done(n)
-			}
-		})
+		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, done)
 		swept = len(targets)
 	}
 	if ctx.Err() == nil {

@@ -1,6 +1,7 @@
 package namespaces
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"sync"
@@ -10,6 +11,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"passepartout/internal/machine/wire"
 	"passepartout/internal/nap"
 	"passepartout/internal/scenario"
 )
@@ -136,6 +138,36 @@ func receive(file *os.File, take func(frame []byte) bool) {
 			return
 		}
 	}
+}
+
+// speak tells every port of the segment by LLDP that it is a switch, once a second.
+func (h *hub) speak(name string, spec *scenario.Segment) error {
+	var files []*os.File
+	for _, port := range h.ports {
+		file, err := packetSocket(port)
+		if err != nil {
+			return err
+		}
+		files = append(files, file)
+	}
+	go func() {
+		tick := time.NewTicker(time.Second)
+		defer tick.Stop()
+		for {
+			select {
+			case <-h.done:
+				for _, f := range files {
+					f.Close()
+				}
+				return
+			case <-tick.C:
+			}
+			for i, f := range files {
+				_, _ = f.Write(wire.LLDPFrame(scenario.SwitchHardware(name), spec.Switch, fmt.Sprintf("p%d", i+1), spec.VLAN))
+			}
+		}
+	}()
+	return nil
 }
 
 func (h *hub) deliver() {

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/miekg/dns"
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
@@ -122,6 +123,11 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 			return lab, fmt.Errorf("segment %s: %w", name, err)
 		}
 		lab.closers = append(lab.closers, h.close)
+		if spec := s.Site.Segments[name]; spec.Switch != "" {
+			if err = In(lab.hub, func() error { return h.speak(name, spec) }); err != nil {
+				return lab, fmt.Errorf("segment %s: %w", name, err)
+			}
+		}
 	}
 	for _, name := range s.Site.NodeNames() {
 		if err = In(lab.nodes[name], func() error { return lab.serve(name) }); err != nil {
@@ -515,6 +521,19 @@ func (l *Lab) serve(name string) error {
 		if err := l.ask(name, portName); err != nil {
 			return err
 		}
+	}
+	if node.MDNS != "" {
+		conn, err := net.ListenPacket("udp", ":5353")
+		if err != nil {
+			return err
+		}
+		l.closers = append(l.closers, func() { conn.Close() })
+		handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+			if m := scenario.AnswerForSelf(node.MDNS, node.Own(), q); m != nil {
+				_ = w.WriteMsg(m)
+			}
+		})
+		go func() { _ = (&dns.Server{PacketConn: conn, Handler: handler}).ActivateAndServe() }()
 	}
 	if node.DNS == nil && node.DHCP == nil && node.Advertises == nil {
 		return nil
