@@ -237,3 +237,17 @@ func (c Compared) WriteText(w io.Writer) error {
 	_, err := fmt.Fprintln(w, c.Trial.Advice().Words)
 	return err
 }
+
+// NamesExport is view 5 as files: the name, and the comparison once there is one.
+func NamesExport(n Named, c Compared) Export {
+	return Export{Data: map[string]func(io.Writer) error{
+		".json": n.WriteJSON,
+		".txt": func(w io.Writer) error {
+			if err := n.WriteText(w); err != nil || c.Trial == nil {
+				return err
+			}
+			fmt.Fprintln(w)
+			return c.WriteText(w)
+		},
+	}}
+}

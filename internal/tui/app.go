@@ -81,8 +81,11 @@ const (
 	pageOverview
 	pageAddress
 	pageLease
+	pageHood
+	pageNames
 	pageReach
 	pagePath
+	pagePort
 )
 
 // The smallest screen that can be worked on.
@@ -126,6 +129,9 @@ type model struct {
 	lease  *leaseView
 	reach  *watching
 	path   *pathView
+	hood   *hoodView
+	names  *namesView
+	port   *portView
 	frames int // the generation of the live views' clock
 }
 
@@ -171,6 +177,9 @@ func (m *model) enter(g Ground) {
 // leave ends what runs on the present machine.
 func (m *model) leave() {
 	m.unwatch()
+	m.stopHood()
+	m.stopNames()
+	m.stopPort()
 	m.lease.close()
 	m.lease = &leaseView{}
 	if m.run != nil {
@@ -326,7 +335,7 @@ func (m *model) takeNews() tea.Cmd {
 	}
 	m.over = over
 	var live tea.Cmd
-	if m.page == pageReach && m.reach == nil || m.page == pagePath && m.path == nil {
+	if m.wantsLive() {
 		live = m.live() // asked for before there was anything to watch
 	}
 	m.witness()

@@ -110,6 +110,15 @@ func (m *model) exported() (e report.Export, name string, ok bool) {
 			chosen = shown[m.lease.selected]
 		}
 		return report.LeaseExport(m.set.Endpoint, m.set.Interface, chosen, shown, time.Now()), "lease", true
+	case m.page == pageHood && m.hood != nil:
+		n := report.Neighbours{Interface: m.hood.iface, Home: m.hood.patrol.Home, HasHome: m.hood.patrol.HasHome, Picture: m.hood.patrol.See()}
+		return report.Export{Data: map[string]func(io.Writer) error{".csv": n.WriteCSV, ".json": n.WriteJSON, ".txt": n.WriteText}}, "neighbours", true
+	case m.page == pageNames && m.names != nil:
+		asked, _, compared, _, _ := m.names.shot()
+		return report.NamesExport(asked, compared), "names", asked.Name != ""
+	case m.page == pagePort && m.port != nil:
+		seen, _, ok := m.seen(m.set.Interface)
+		return report.Export{Data: map[string]func(io.Writer) error{".json": seen.WriteJSON, ".txt": seen.WriteText}}, "port", ok
 	case m.page == pageOverview || m.page == pageAddress:
 		set, result, at := m.set, m.result, m.began
 		return report.Export{Page: func() draw.Page { return report.CheckPage(set, result, at) }, Data: map[string]func(io.Writer) error{
@@ -126,7 +135,7 @@ func (m *model) export() tea.Cmd {
 	if !ok {
 		return nil
 	}
-	file := fmt.Sprintf("passepartout-%s-%s.svg", name, time.Now().Format("20060102-150405"))
+	file := fmt.Sprintf("passepartout-%s-%s%s", name, time.Now().Format("20060102-150405"), e.Endings()[0])
 	return m.openEntry("write to ("+strings.Join(e.Endings(), " ")+")", file, func(path string) error {
 		now, _, ok := m.exported() // as it is when enter is pressed
 		if !ok {
@@ -149,6 +158,12 @@ func (m *model) say(words string) {
 		m.path.note = words
 	case m.page == pageLease:
 		m.lease.note = words
+	case m.page == pageHood && m.hood != nil:
+		m.hood.note = words
+	case m.page == pageNames && m.names != nil:
+		m.names.note = words
+	case m.page == pagePort && m.port != nil:
+		m.port.note = words
 	default:
 		m.notice = words
 	}

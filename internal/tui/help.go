@@ -58,6 +58,27 @@ func (m *model) helpPage() []string {
 			{"d", "ask the DHCP servers now, for four seconds; no lease is taken"},
 			{"o / tab", "a capture file in place of what is heard; a filter; comparison or exchanges on a small screen"},
 		}, nil)
+	case pageHood:
+		say("Neighbours", [][2]string{
+			{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},
+			{"• ○ ·", "answered or spoke within a minute; only believed; asked and silent"},
+			{"╳", "wrong: two machines answer, the hardware address has changed, or an entry fixed by hand differs"},
+			{"╌", "a range of the site sheet"},
+			{"a esc", "ask everybody on the segment, within its rate; stop"},
+			{"f m", "is an address free; does anybody else use this machine's: conflict probes and an echo"},
+		}, nil)
+	case pageNames:
+		say("Names", [][2]string{
+			{"1 2 ·", "the servers in the order in which they are asked; · not set here, and named by somebody"},
+			{"╍╍ ▪ ▫", "the servers part; those with the same shape agree"},
+			{"├─●─┤", "the quickest look-up, the typical one, the longest, on one ruler for all servers"},
+			{"n y p c", "look a name up; other records; TCP beside UDP or not; compare the servers"},
+		}, nil)
+	case pagePort:
+		say("Counters", [][2]string{
+			{"▁▄█", "octets a second, received and sent, on one scale"},
+			{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},
+		}, nil)
 	case pageAddress:
 		say("Address", [][2]string{
 			{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
@@ -76,7 +97,7 @@ func (m *model) helpPage() []string {
 			pairs = append(pairs, [2]string{b.Help().Key, b.Help().Desc})
 		}
 	}
-	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "lease": "the lease in its time, offers beside it, and the DHCP exchanges", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
+	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "lease": "the lease in its time, offers beside it, and the DHCP exchanges", "neighbours": "who is on the segment, and how sure that is", "names": "one name as every server has it, and the servers compared", "counters": "what goes through the port, and what it loses", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
 		"export": "write what is on screen: a drawing or the data", "again": "run the same tests again",
 		"target": "ask for another target", "port": "mean another network port", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
 	for i := range pairs {

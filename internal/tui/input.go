@@ -48,6 +48,18 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		if cmd, own := m.pressPath(k); own {
 			return cmd
 		}
+	case pageHood:
+		if cmd, own := m.pressHood(k); own {
+			return cmd
+		}
+	case pageNames:
+		if cmd, own := m.pressNames(k); own {
+			return cmd
+		}
+	case pagePort:
+		if cmd, own := m.pressPort(k); own {
+			return cmd
+		}
 	}
 	switch {
 	case key.Matches(k, m.keys.quit):
@@ -82,6 +94,15 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		m.page = pageAddress
 	case key.Matches(k, m.keys.lease):
 		m.page = pageLease
+		return m.live()
+	case key.Matches(k, m.keys.hood):
+		m.page = pageHood
+		return m.live()
+	case key.Matches(k, m.keys.names):
+		m.page = pageNames
+		return m.live()
+	case key.Matches(k, m.keys.counters):
+		m.page = pagePort
 		return m.live()
 	case key.Matches(k, m.keys.up) && m.page == pageOverview:
 		m.selectCheck(m.selected - 1)

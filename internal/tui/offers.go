@@ -55,6 +55,35 @@ func (m *model) heldHere() settings {
 	return s
 }
 
+// documentedHere is what the site sheet has for this machine's network.
+func (m *model) documentedHere() (settings, bool) {
+	i, ok := m.set.Endpoint.Interface(m.set.Interface)
+	if !ok {
+		return settings{}, false
+	}
+	n, ok := m.home(*i)
+	if !ok {
+		return settings{}, false
+	}
+	s := settings{head: "documented", cells: [6]string{"", "", "", listOrNone(n.Resolvers), n.Domain, ""}}
+	if f, own := n.Machine(m.set.Endpoint.Host, i.Hardware); own {
+		s.cells[0] = f.Address.String()
+	}
+	if p, ok := n.Prefix(false); ok {
+		s.cells[1] = subnet.Mask(p)
+	}
+	if gw, ok := n.Gateway(false); ok {
+		s.cells[2] = gw.String()
+	}
+	if len(n.Resolvers) == 0 {
+		s.cells[3] = ""
+	}
+	if len(n.DHCP) > 0 {
+		s.more = "DHCP servers documented: " + listOrNone(n.DHCP)
+	}
+	return s, true
+}
+
 func lasting(d time.Duration) string {
 	if d == dhcp.Endless {
 		return "without end"
@@ -102,6 +131,9 @@ func (m *model) offered(width, room int, brief bool) []string {
 				columns = append(columns, m.offeredBy(o, "told by"))
 			}
 		}
+	}
+	if home, ok := m.documentedHere(); ok {
+		columns = append(columns, home)
 	}
 	const label, least = 16, 18
 	most := max((width-label-10)/least, 1)

@@ -9,6 +9,9 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
+// styleOf is how a piece of a row looks.
+type styleOf = lipgloss.Style
+
 // theme holds every colour. A state is always a word and a shape as well: nothing is told by colour alone.
 type theme struct {
 	text, faint, accent, rule lipgloss.Style

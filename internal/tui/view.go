@@ -49,6 +49,12 @@ func (m *model) View() tea.View {
 		lines = m.addressPage()
 	case m.page == pageLease:
 		lines = m.leasePage()
+	case m.page == pageHood:
+		lines = m.hoodPage()
+	case m.page == pageNames:
+		lines = m.namesPage()
+	case m.page == pagePort:
+		lines = m.portPage()
 	case m.page == pageReach:
 		lines = m.reachPage()
 	case m.page == pagePath:
@@ -131,6 +137,9 @@ func (m *model) permissions() string {
 	return "no echo, no raw frames"
 }
 
+// pagesByName are the views as the foot names them.
+var pagesByName = map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "neighbours": pageHood, "names": pageNames, "reach": pageReach, "path": pagePath, "counters": pagePort}
+
 // foot is the bottom line: the keys that work here.
 func (m *model) foot() string {
 	t, r := m.theme, &row{}
@@ -139,19 +148,29 @@ func (m *model) foot() string {
 	}
 	r.put(t.text, " ")
 	gap := "   "
-	if m.width < 110 {
+	switch {
+	case m.width < 110:
 		gap = " "
+	case m.width < 155:
+		gap = "  "
 	}
-	for _, b := range m.keys.foot() {
+	all := m.keys.foot()
+	for i, b := range all {
+		if i == len(all)-1 {
+			gap = ""
+		}
 		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios") {
 			continue // on a narrow screen these two stand in the help alone
 		}
 		style := t.faint
-		if shown, ok := map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "reach": pageReach, "path": pagePath}[b.Help().Desc]; ok && shown == m.page {
+		if shown, ok := pagesByName[b.Help().Desc]; ok && shown == m.page {
 			style = t.text
 		}
 		words := " " + b.Help().Desc
-		if m.width < 110 && (b.Help().Desc == "help" || b.Help().Desc == "quit") {
+		if _, isView := pagesByName[b.Help().Desc]; isView && m.width < 110 && pagesByName[b.Help().Desc] != m.page {
+			words = "" // the numbers alone, but for the view that is shown
+		}
+		if m.width < 155 && (b.Help().Desc == "help" || b.Help().Desc == "quit") {
 			words = "" // the keys speak for themselves where there is little room
 		}
 		r.put(t.key, b.Help().Key).put(style, words+gap)

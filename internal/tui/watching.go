@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -51,8 +52,15 @@ func (m *model) live() tea.Cmd {
 		m.reach = &watching{cancel: cancel, known: map[string]taken{}}
 		m.reach.watcher = watch.New(ctx, watch.Config{Machine: m.Ground.Machine, Interface: m.iface, Asleep: nap.Asleep})
 	}
-	if m.page == pagePath {
+	switch m.page {
+	case pagePath:
 		m.startPath()
+	case pageHood:
+		m.startHood()
+	case pageNames:
+		m.startNames()
+	case pagePort:
+		m.startPort()
 	}
 	m.witness()
 	m.frames++
@@ -66,10 +74,30 @@ func (m *model) nextFrame() tea.Cmd {
 
 // takeFrame draws a live view once more, as long as one is shown.
 func (m *model) takeFrame(msg frameMsg) tea.Cmd {
-	if msg.generation != m.frames || m.page != pageReach && m.page != pagePath && m.page != pageLease {
+	if msg.generation != m.frames || !slices.Contains(livePages, m.page) {
 		return nil
 	}
 	return m.nextFrame()
+}
+
+// livePages are the views that move by themselves.
+var livePages = []page{pageReach, pagePath, pageLease, pageHood, pageNames, pagePort}
+
+// wantsLive reports whether a live view was asked for before there was anything to watch.
+func (m *model) wantsLive() bool {
+	switch m.page {
+	case pageReach:
+		return m.reach == nil
+	case pagePath:
+		return m.path == nil
+	case pageHood:
+		return m.hood == nil
+	case pageNames:
+		return m.names == nil
+	case pagePort:
+		return m.port == nil
+	}
+	return false
 }
 
 // witness takes in the witnesses that the evidence names and that are not watched yet.

@@ -113,7 +113,7 @@ func Words(l evidence.Lookup) string {
 		return l.RCode
 	}
 	if len(l.Records) == 0 {
-		return "the name is there, and nothing of this kind"
+		return "no " + l.Type + " for it"
 	}
 	var values []string
 	for _, r := range l.Records {

@@ -2,6 +2,7 @@ package names
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
 	"slices"
@@ -78,6 +79,18 @@ func NewTrial(servers []netip.Addr) *Trial {
 		t.Tallies = append(t.Tallies, &Tally{Server: s})
 	}
 	return t
+}
+
+// Clone is the trial as it stands, which goes on without it.
+func (t *Trial) Clone() *Trial {
+	out := &Trial{seen: maps.Clone(t.seen)}
+	for _, x := range t.Tallies {
+		y := *x
+		y.Cold.Times, y.Warm.Times = slices.Clone(x.Cold.Times), slices.Clone(x.Warm.Times)
+		y.Cold.Failures, y.Warm.Failures = maps.Clone(x.Cold.Failures), maps.Clone(x.Warm.Failures)
+		out.Tallies = append(out.Tallies, &y)
+	}
+	return out
 }
 
 // Add takes a look-up in: the first of a name at a server is a cold one, all further ones are warm.

@@ -42,7 +42,9 @@ type Config struct {
 	Interface string
 	Endpoint  *endpoint.Endpoint
 	Sheet     *site.Sheet
-	Quiet     bool // names are not looked up
+	Known     *evidence.Set // what tests have found before; may be nil
+	Began     time.Time     // when those began
+	Quiet     bool          // names are not looked up
 }
 
 // Progress is how far asking the segment has come.
@@ -110,6 +112,7 @@ func Start(ctx context.Context, c Config) (*Patrol, error) {
 	}
 	p.book = neighbours.NewBook(gateways)
 	p.picture.Began = time.Now()
+	p.recall()
 	segment, err := probe.OpenSegment(c.Machine, i.Name, c.Endpoint.Owns, func(evidence.Heard) {}, nil)
 	if err != nil {
 		p.picture.Withheld = c.Machine.Permissions().Frames.Why
@@ -133,6 +136,21 @@ func Start(ctx context.Context, c Config) (*Patrol, error) {
 		}
 	})
 	return p, nil
+}
+
+// recall takes in what tests have found before.
+func (p *Patrol) recall() {
+	if p.Known == nil {
+		return
+	}
+	for _, n := range p.Known.Neighbours {
+		if n.Method != evidence.ByKernel {
+			p.book.Ask(p.Config.Began.Add(n.RTT), n)
+		}
+	}
+	for _, h := range p.Known.Heard {
+		p.book.Claim(p.Config.Began, h.Address, h.Hardware)
+	}
 }
 
 // Wait returns when all that was under way has ended.

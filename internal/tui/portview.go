@@ -1,0 +1,296 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/fault"
+	"passepartout/internal/core/site"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/probe"
+	"passepartout/internal/report"
+)
+
+// portEvery is how often the counters are read while the view is open; portKept how many readings are kept.
+const (
+	portEvery = time.Second
+	portKept  = 300
+)
+
+// reading is the state of all ports at a moment.
+type reading struct {
+	at    time.Time
+	ports []endpoint.Interface
+}
+
+// portView is what view 8 holds: the counters since it was opened.
+type portView struct {
+	cancel context.CancelFunc
+	note   string
+
+	mu       sync.Mutex
+	readings []reading
+	zero     reading // from which changes are counted
+}
+
+func (m *model) startPort() {
+	if m.port != nil || m.set == nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(m.ctx)
+	v := &portView{cancel: cancel}
+	m.port = v
+	go v.watch(ctx, m.Ground.Machine)
+}
+
+func (m *model) stopPort() {
+	if m.port != nil {
+		m.port.cancel()
+		m.port = nil
+	}
+}
+
+func (v *portView) watch(ctx context.Context, ground machine.Machine) {
+	for {
+		if ports, err := ground.Interfaces(ctx); err == nil {
+			v.mu.Lock()
+			r := reading{time.Now(), ports}
+			if v.zero.ports == nil {
+				v.zero = r
+			}
+			if v.readings = append(v.readings, r); len(v.readings) > portKept {
+				v.readings = append(v.readings[:0], v.readings[1:]...)
+			}
+			v.mu.Unlock()
+		}
+		if !probe.Sleep(ctx, portEvery) {
+			return
+		}
+	}
+}
+
+func (r reading) port(name string) (endpoint.Interface, bool) {
+	for _, i := range r.ports {
+		if i.Name == name {
+			return i, true
+		}
+	}
+	return endpoint.Interface{}, false
+}
+
+// pressPort handles the keys of the port view; false for one that is not its own.
+func (m *model) pressPort(k tea.KeyPressMsg) (tea.Cmd, bool) {
+	v := m.port
+	if v == nil || k.String() != "z" {
+		return nil, false
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if n := len(v.readings); n > 0 {
+		v.zero = v.readings[n-1]
+		v.note = "counted from zero since " + v.zero.at.Format("15:04:05")
+	}
+	return nil, true
+}
+
+// seen is what a port has done since the view was opened or counted anew.
+func (m *model) seen(name string) (out report.PortSeen, readings []reading, ok bool) {
+	v := m.port
+	v.mu.Lock()
+	readings, zero := append([]reading(nil), v.readings...), v.zero
+	v.mu.Unlock()
+	if len(readings) == 0 {
+		return out, nil, false
+	}
+	last := readings[len(readings)-1]
+	now, ok := last.port(name)
+	was, _ := zero.port(name)
+	out = report.PortSeen{At: zero.at, Over: last.at.Sub(zero.at), Port: now, Grown: now.Counters.Since(was.Counters)}
+	out.Home, out.HasHome = m.home(now)
+	return out, readings, ok
+}
+
+// home is the documented network of this machine.
+func (m *model) home(i endpoint.Interface) (site.Network, bool) {
+	return m.Ground.Sheet.Home(m.set.Endpoint.Host, i.Hardware)
+}
+
+// portPage shows what goes through the port now, what it has lost since the view was opened, and at what it runs beside what is usual.
+func (m *model) portPage() []string {
+	t := m.theme
+	lines := []string{m.title(), m.rule(), ""}
+	if m.set == nil || m.set.Endpoint == nil || m.port == nil {
+		return m.withFoot(append(lines, "  "+t.faint.Render("The machine's settings are being read.")))
+	}
+	seen, readings, ok := m.seen(m.set.Interface)
+	if !ok {
+		return m.withFoot(append(lines, "  "+t.faint.Render("There is no such port, or its counters have not been read yet.")))
+	}
+	lines = append(lines, m.portHead(seen)...)
+	lines = append(lines, m.rates(readings, m.set.Interface)...)
+	lines = append(lines, "")
+	lines = append(lines, m.troubles(seen)...)
+	lines = append(lines, "")
+	lines = append(lines, m.duringTests()...)
+	lines = append(lines, "", "  "+t.loud.Render("The other ports"))
+	others := 0
+	for _, i := range readings[len(readings)-1].ports {
+		if i.Name == m.set.Interface {
+			continue
+		}
+		others++
+		x, _, _ := m.seen(i.Name)
+		r := &row{}
+		r.at(4).put(t.text, fit(i.Name, 14)).at(20).put(t.faint, fit(describePort(i), 62)).at(84).put(t.faint, fmt.Sprintf("in %s  out %s", report.Bits(x.Grown.ReceivedBytes, x.Over), report.Bits(x.Grown.SentBytes, x.Over)))
+		if trouble := x.Trouble(); trouble != "" {
+			r.put(t.state[verdict.Strained], "   lost "+trouble)
+		}
+		lines = append(lines, r.cut(m.width))
+	}
+	if others == 0 {
+		lines = append(lines, "    "+t.faint.Render("none"))
+	}
+	for len(lines) < m.height-4 {
+		lines = append(lines, "")
+	}
+	keys := &row{}
+	keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another port")
+	if m.port.note != "" {
+		keys = &row{}
+		keys.at(2).put(t.accent, fit(m.port.note, m.width-3))
+	}
+	return m.withFoot(append(lines[:min(len(lines), m.height-4)], m.rule(), keys.cut(m.width)))
+}
+
+func (m *model) portHead(p report.PortSeen) []string {
+	t, r := m.theme, &row{}
+	r.put(t.loud, "  "+p.Port.Name).put(t.text, "   "+describePort(p.Port))
+	usual := p.Usual()
+	switch {
+	case usual != "" && p.Port.SpeedMbit > 0 && (p.Port.SpeedMbit < p.Home.SpeedMbit || p.Home.Duplex != endpoint.DuplexUnknown && p.Port.Duplex != p.Home.Duplex):
+		r.put(t.state[verdict.Strained], "   ╍╍ documented: "+usual)
+	case usual != "":
+		r.put(t.faint, "   as documented")
+	case p.Port.Duplex == endpoint.HalfDuplex:
+		r.put(t.state[verdict.Strained], "   ╍╍ half duplex is unusual")
+	}
+	return []string{r.cut(m.width), ""}
+}
+
+// rates draws received and sent over time, one column a reading.
+func (m *model) rates(readings []reading, name string) []string {
+	t := m.theme
+	const label = 14
+	width := max(m.width-label-26, 20)
+	var in, out, lost []uint64
+	from := max(len(readings)-width-1, 0)
+	top := uint64(1)
+	for k := from + 1; k < len(readings); k++ {
+		a, _ := readings[k-1].port(name)
+		b, _ := readings[k].port(name)
+		g := b.Counters.Since(a.Counters)
+		span := readings[k].at.Sub(readings[k-1].at)
+		in, out = append(in, uint64(report.PerSecond(g.ReceivedBytes, span))), append(out, uint64(report.PerSecond(g.SentBytes, span)))
+		lost = append(lost, g.Errors()+g.Drops()+g.CarrierLosses)
+		top = max(top, in[len(in)-1], out[len(out)-1])
+	}
+	head := &row{}
+	head.at(2).put(t.loud, "Traffic").put(t.faint, fmt.Sprintf("   the last %d s, up to %s", len(in), report.Bits(top, time.Second)))
+	lines := []string{head.cut(m.width)}
+	for k, values := range [][]uint64{in, out} {
+		r := &row{}
+		r.at(4).put(t.text, [2]string{"received", "sent"}[k]).at(label)
+		r.fill(t.faint, " ", label+width-len(values))
+		var b strings.Builder
+		for _, v := range values {
+			b.WriteRune(bar(v, top))
+		}
+		r.put([2]styleOf{t.state[verdict.Holds], t.zone[fault.Beyond]}[k], b.String())
+		last := uint64(0)
+		if len(values) > 0 {
+			last = values[len(values)-1]
+		}
+		r.at(label+width+2).put(t.text, report.Bits(last, time.Second))
+		lines = append(lines, r.cut(m.width))
+	}
+	r, sum, b := &row{}, uint64(0), strings.Builder{}
+	r.at(4).put(t.text, "lost").at(label).fill(t.faint, " ", label+width-len(lost))
+	for _, n := range lost {
+		sum += n
+		b.WriteString(map[bool]string{true: "╳", false: "·"}[n > 0])
+	}
+	r.put(t.state[map[bool]verdict.State{true: verdict.Broken, false: verdict.Skipped}[sum > 0]], b.String()).at(label+width+2).put(t.text, fmt.Sprintf("%d frames in this time", sum))
+	return append(lines, r.cut(m.width))
+}
+
+// bar is a column of eighths; a value above zero shows at least the lowest.
+func bar(v, top uint64) rune {
+	if v == 0 {
+		return ' '
+	}
+	return []rune("▁▂▃▄▅▆▇█")[min(int(float64(v)/float64(top)*8), 7)]
+}
+
+// troubles lists what the port has lost since the view was opened: changes, never totals since the machine was started.
+func (m *model) troubles(p report.PortSeen) []string {
+	t := m.theme
+	head := &row{}
+	head.at(2).put(t.loud, "Lost at the port").put(t.faint, fmt.Sprintf("   since %s, while %d frames passed", p.At.Format("15:04:05"), p.Grown.ReceivedPackets+p.Grown.SentPackets))
+	lines := []string{head.cut(m.width)}
+	var quiet []string
+	for _, x := range []struct {
+		n     uint64
+		words string
+		usual string
+		mild  bool
+	}{
+		{p.Grown.ReceiveErrors, "receive errors", "", false}, {p.Grown.SendErrors, "send errors", "", false}, {p.Grown.Damaged, "damaged frames", "wrong checksum or length: cable, plug, socket", false},
+		{p.Grown.Overruns, "overruns", "the port or the system had no room in time", false}, {p.Grown.CarrierLosses, "losses of signal", "", false},
+		{p.Grown.Collisions, "collisions", "on half duplex some are usual", true},
+		{p.Grown.ReceiveDrops, "dropped on receipt", "some are usual: frames whose protocol nobody here speaks", true}, {p.Grown.SendDrops, "dropped on sending", "", false},
+	} {
+		if x.n == 0 {
+			quiet = append(quiet, x.words)
+			continue
+		}
+		state := verdict.Broken
+		if x.mild {
+			state = verdict.Strained
+		}
+		r := &row{}
+		r.at(4).put(t.state[state], strands[state]).at(8).put(t.text, x.words).at(30).put(t.text, fmt.Sprintf("%8d", x.n)).put(t.faint, "   "+x.usual)
+		lines = append(lines, r.cut(m.width))
+	}
+	r := &row{}
+	r.at(4).put(t.state[verdict.Holds], strands[verdict.Holds]).at(8).put(t.faint, fit("none: "+strings.Join(quiet, ", "), m.width-9))
+	return append(lines, r.cut(m.width))
+}
+
+// duringTests says what the port lost while the tests ran.
+func (m *model) duringTests() []string {
+	t := m.theme
+	lines := []string{"  " + t.loud.Render("While the tests ran")}
+	var last *report.PortSeen
+	for _, c := range m.set.Counted {
+		if c.Interface == m.set.Interface && (last == nil || c.Over > last.Over) {
+			last = &report.PortSeen{Over: c.Over, Grown: c.After.Since(c.Before)}
+		}
+	}
+	if last == nil {
+		return append(lines, "    "+t.faint.Render("the counters have not been read again yet; r runs the tests once more"))
+	}
+	words, style := "nothing was lost at the port", t.text
+	if trouble := last.Trouble(); trouble != "" {
+		words, style = trouble, t.state[verdict.Strained]
+	}
+	r := &row{}
+	r.at(4).put(style, words).put(t.faint, fmt.Sprintf("   within %s, %d frames received and %d sent", fault.Millis(last.Over), last.Grown.ReceivedPackets, last.Grown.SentPackets))
+	return append(lines, r.cut(m.width))
+}
