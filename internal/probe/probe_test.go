@@ -270,16 +270,20 @@ func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
 		targets = append(targets, netip.AddrFrom4([4]byte{172, 27, 40, 1 + i}))
 	}
 	var mu sync.Mutex
-	found := map[netip.Addr]bool{}
+	found, living := map[netip.Addr]bool{}, 0
 	began := time.Now()
 	asked := s.Sweep(t.Context(), own, targets, 400, 50*time.Millisecond, func(n evidence.Neighbour) {
 		mu.Lock()
 		defer mu.Unlock()
-		found[n.Asked] = true
+		found[n.Asked] = n.Outcome == evidence.Answered
+		if n.Outcome == evidence.Answered {
+			living++
+		}
 	}, func() bool { return false })
 	assert.Equal(t, 80, asked)
 	assert.GreaterOrEqual(t, time.Since(began), 190*time.Millisecond, "80 requests at 400 a second")
-	assert.Len(t, found, 7, "%v", found)
+	assert.Equal(t, 7, living, "%v", found)
+	assert.Len(t, found, 80, "silence is told as well")
 	assert.False(t, found[own], "not itself")
 	asked = s.Sweep(t.Context(), own, targets, 400, 50*time.Millisecond, func(evidence.Neighbour) {}, func() bool { return true })
 	assert.Zero(t, asked, "enough is enough")

@@ -170,7 +170,7 @@ func (p *Pass) impersonator(faces []endpoint.HardwareAddr) (who endpoint.Hardwar
 // GatewayImpersonated: somebody else speaks for the gateway.
 var GatewayImpersonated = &Fault{
 	ID: "gateway-impersonated", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.SegmentFrames},
-	Explains: []string{"gateway-does-not-forward", "uplink-down", "resolver-silent", "destination-silent", "service-filtered", "name-server-failing", "host-firewall"},
+	Explains: []string{"gateway-does-not-forward", "uplink-down", "resolver-silent", "destination-silent", "service-filtered", "name-server-failing"},
 	Doc: `Somebody else answers for the gateway
 More than one hardware address answers for the gateway's address, or it has changed from one to another: a machine was given the gateway's address by mistake, or one intercepts the traffic on purpose. What is
 sent to the gateway goes now to the one, now to the other. It is taken for a flaky provider. Find the false one by its hardware address. Groups of routers that share an address do so under a hardware address of their own.`,

@@ -5,6 +5,7 @@ package neighbours
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -67,12 +68,13 @@ type Entry struct {
 type Book struct {
 	Gateways []netip.Addr
 	entries  map[netip.Addr]*Entry
-	Missed   int // claims that found no room
+	empty    map[netip.Addr]bool // asked by us, and nobody is there: the system's table may still tell of it
+	Missed   int                 // claims that found no room
 }
 
 // NewBook begins an empty one.
 func NewBook(gateways []netip.Addr) *Book {
-	return &Book{Gateways: gateways, entries: map[netip.Addr]*Entry{}}
+	return &Book{Gateways: gateways, entries: map[netip.Addr]*Entry{}, empty: map[netip.Addr]bool{}}
 }
 
 func (b *Book) entry(a netip.Addr) *Entry {
@@ -113,7 +115,7 @@ func (b *Book) Table(at time.Time, table []endpoint.Neighbour) {
 		e.State, e.Believed, e.Since = endpoint.NeighbourUnknown, endpoint.HardwareAddr{}, time.Time{}
 	}
 	for _, n := range table {
-		if n.Address.IsMulticast() {
+		if n.Address.IsMulticast() || b.nobody(n) {
 			continue
 		}
 		e := b.entry(n.Address)
@@ -130,6 +132,14 @@ func (b *Book) Table(at time.Time, table []endpoint.Neighbour) {
 	}
 }
 
+// nobody reports whether an entry of the system's table only says that an address was asked for at which nobody is, as happens while a segment is asked as a whole.
+func (b *Book) nobody(n endpoint.Neighbour) bool {
+	if !n.Hardware.IsZero() || b.entries[n.Address] != nil || slices.Contains(b.Gateways, n.Address) {
+		return false
+	}
+	return n.State == endpoint.Incomplete || b.empty[n.Address]
+}
+
 // Claim takes in that somebody says an address is theirs.
 func (b *Book) Claim(at time.Time, a netip.Addr, h endpoint.HardwareAddr) {
 	if e := b.entry(a); e != nil {
@@ -143,6 +153,9 @@ func (b *Book) Ask(at time.Time, n evidence.Neighbour) {
 		return
 	}
 	if e, known := b.entries[n.Asked.WithZone("")]; !known && n.Outcome == evidence.Silent {
+		if len(b.empty) < mostEntries {
+			b.empty[n.Asked.WithZone("")] = true
+		}
 		return // an address at which nothing is needs no entry
 	} else if known || n.Outcome == evidence.Answered {
 		if e == nil {
@@ -164,6 +177,11 @@ func (b *Book) Call(a netip.Addr, n Name) {
 		e.Names = append(e.Names, n)
 		slices.SortStableFunc(e.Names, func(a, b Name) int { return cmp.Compare(a.Source, b.Source) })
 	}
+}
+
+// Known lists the addresses that have an entry.
+func (b *Book) Known() []netip.Addr {
+	return slices.SortedFunc(maps.Keys(b.entries), netip.Addr.Compare)
 }
 
 // Nameless lists the addresses that somebody answers for and that have no name yet.

@@ -345,7 +345,7 @@ func standing(r verdict.Result, id string) string {
 }
 
 func TestJudge(t *testing.T) {
-	for _, c := range slices.Concat(cases, leaseCases) {
+	for _, c := range slices.Concat(cases, leaseCases, planeCases) {
 		t.Run(c.name, func(t *testing.T) {
 			s := Healthy()
 			if c.change != nil {
@@ -395,12 +395,16 @@ func shuffled(s *evidence.Set, rng *rand.Rand) *evidence.Set {
 	mix(len(c.Connects), func(i, j int) { c.Connects[i], c.Connects[j] = c.Connects[j], c.Connects[i] })
 	mix(len(c.Hops), func(i, j int) { c.Hops[i], c.Hops[j] = c.Hops[j], c.Hops[i] })
 	mix(len(c.Routes), func(i, j int) { c.Routes[i], c.Routes[j] = c.Routes[j], c.Routes[i] })
+	c.Elsewhere, c.Counted, c.Bursts, c.Conflicts = slices.Clone(s.Elsewhere), slices.Clone(s.Counted), slices.Clone(s.Bursts), slices.Clone(s.Conflicts)
+	mix(len(c.Elsewhere), func(i, j int) { c.Elsewhere[i], c.Elsewhere[j] = c.Elsewhere[j], c.Elsewhere[i] })
+	mix(len(c.Counted), func(i, j int) { c.Counted[i], c.Counted[j] = c.Counted[j], c.Counted[i] })
+	mix(len(c.Bursts), func(i, j int) { c.Bursts[i], c.Bursts[j] = c.Bursts[j], c.Bursts[i] })
 	return &c
 }
 
 func TestOrderOfArrivalDoesNotMatter(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		c := rapid.SampledFrom(cases).Draw(t, "case")
+		c := rapid.SampledFrom(slices.Concat(cases, leaseCases, planeCases)).Draw(t, "case")
 		seed := rapid.Uint64().Draw(t, "seed")
 		s := Healthy()
 		if c.change != nil {
@@ -457,7 +461,7 @@ func TestSettled(t *testing.T) {
 }
 
 func TestChecksTellWhatWasAskedAndHeard(t *testing.T) {
-	for _, c := range slices.Concat(cases, leaseCases) {
+	for _, c := range slices.Concat(cases, leaseCases, planeCases) {
 		s := Healthy()
 		if c.change != nil {
 			c.change(s)

@@ -66,6 +66,7 @@ func Run(t *testing.T, g Ground) {
 		{"connect, silence", "a context that ends before anything came gives Silent", connectSilence},
 		{"frames", "an ARP request in a frame brings the neighbour's answer, and own frames are left out", frames},
 		{"frames", "a port for DHCP alone hears what this machine sends and the answer, and nothing else", dhcpFrames},
+		{"ports", "Interfaces tells the ports without loopback, and their counters grow with what passes", ports},
 		{"no such port", "a port that is not there is ErrGone", gone},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -310,6 +311,36 @@ func dhcpFrames(t *testing.T, m machine.Machine) {
 		require.NoError(t, err)
 		assert.Equal(t, want, got.Type)
 	}
+}
+
+func ports(t *testing.T, m machine.Machine) {
+	read := func() endpoint.Interface {
+		list, err := m.Interfaces(t.Context())
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0]
+	}
+	was := read()
+	assert.Equal(t, "eth0", was.Name)
+	for range 5 {
+		ask(t, m, machine.EchoRequest{To: gateway, Payload: make([]byte, 24)})
+	}
+	now := read()
+	grown := now.Counters.Since(was.Counters)
+	assert.GreaterOrEqual(t, grown.SentPackets, uint64(5))
+	assert.GreaterOrEqual(t, grown.ReceivedPackets, uint64(5))
+	assert.GreaterOrEqual(t, grown.SentBytes, uint64(5*66))
+	assert.Zero(t, grown.Errors())
+	table, err := m.Neighbours(t.Context())
+	require.NoError(t, err)
+	for _, n := range table {
+		if n.Address == gateway && n.State == endpoint.Reachable {
+			assert.True(t, n.Aged)
+			assert.Less(t, n.Age, time.Minute)
+			return
+		}
+	}
+	t.Error("the gateway, which has just answered, is not in the table")
 }
 
 func gone(t *testing.T, m machine.Machine) {

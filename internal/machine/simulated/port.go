@@ -3,6 +3,7 @@ package simulated
 import (
 	"maps"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/subnet"
 	"passepartout/internal/machine/wire"
 )
 
@@ -127,6 +129,9 @@ func (p *port) receive(frame []byte) {
 	for _, t := range taps {
 		t.frame(frame)
 	}
+	if p.asksForAll(frame) {
+		return
+	}
 	frame, pass := p.node.admit(p, frame)
 	if !pass || dispatcher == nil {
 		return
@@ -158,6 +163,20 @@ func (p *port) vouch(frame []byte) ([]byte, bool) {
 		return nil, false
 	}
 	return wire.ARPReply(p.hw, f.Asks, f.Hardware, f.Claim), true
+}
+
+// asksForAll reports whether a frame asks by ARP for the address that stands for all of a subnet: gVisor takes it for one of its own, and no kernel answers.
+func (p *port) asksForAll(frame []byte) bool {
+	if len(frame) < ethernetHeader+28 || frame[12] != 0x08 || frame[13] != 0x06 {
+		return false
+	}
+	asked := netip.AddrFrom4([4]byte(frame[ethernetHeader+24:]))
+	for _, own := range p.node.spec.Ports[p.name].Addresses {
+		if own.Addr().Is4() && own.Bits() < 31 && asked == subnet.Last(own) && !p.node.own[asked] {
+			return true
+		}
+	}
+	return false
 }
 
 // unpooled is a buffer whose memory gVisor does not use again: chunks above MaxChunkSize are left to the garbage collector. In forwarding, gVisor

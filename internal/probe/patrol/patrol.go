@@ -170,7 +170,7 @@ func (p *Patrol) read(ctx context.Context) {
 
 // known gives the names that need no question: those of the sheet and of the hosts file.
 func (p *Patrol) known() {
-	for _, a := range p.book.Nameless() {
+	for _, a := range p.book.Known() {
 		if f, ok := p.Home.Holder(a); ok && f.Name != "" {
 			p.book.Call(a, neighbours.Name{Text: f.Name, Source: neighbours.BySheet})
 		}
