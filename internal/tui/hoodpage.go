@@ -117,7 +117,15 @@ func (m *model) strip(p patrol.Picture) []string {
 		r.put(t.state[c.state], c.shape)
 	}
 	r.put(t.faint, "┤ "+right)
-	return []string{"", r.cut(m.width), ""}
+	under := &row{}
+	if m.hood.patrol.HasHome {
+		for _, x := range m.hood.patrol.Home.Ranges {
+			if i, in := column(x.From); in && x.Use != "" {
+				under.at(2+len(left)+2+i).put(t.faint, x.Use+" ")
+			}
+		}
+	}
+	return []string{"", r.cut(m.width), under.cut(m.width)}
 }
 
 // tail is the part of an address that differs within a prefix.

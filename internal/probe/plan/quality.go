@@ -42,6 +42,15 @@ func (r *run) count(ctx context.Context) {
 	}
 }
 
+// countAfter reads the counters when probes have come to their end. Where none was lost nobody waits for it.
+func (r *run) countAfter(ctx context.Context, b evidence.Burst) {
+	if b.Received < b.Sent {
+		r.count(ctx)
+		return
+	}
+	r.wg.Go(func() { r.count(ctx) })
+}
+
 func (r *run) record(b evidence.Burst) {
 	r.add(func(s *evidence.Set) { s.Bursts = append(s.Bursts, b) })
 }
@@ -78,8 +87,8 @@ func suspicious(b evidence.Burst) bool {
 
 // gatewayQuality asks a second neighbour as well when the gateway loses: one that does so alone keeps to a ration.
 func (r *run) gatewayQuality(ctx context.Context, gw netip.Addr, over <-chan struct{}) {
-	defer r.count(ctx)
 	b, ok := r.burst(ctx, gw, over)
+	defer r.countAfter(ctx, b)
 	if !ok || !suspicious(b) {
 		return
 	}
@@ -122,8 +131,8 @@ func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
 // targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows alike only
 // to those who are asked at the same time. Where does it begin?
 func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struct{}) {
-	defer r.count(ctx)
 	b, ok := r.burst(ctx, a, over)
+	defer r.countAfter(ctx, b)
 	if !ok || !suspicious(b) {
 		return
 	}

@@ -39,7 +39,7 @@ type Lab struct {
 
 // Unavailable says why a lab cannot be built here, or "" if it can.
 func Unavailable() string {
-	for _, program := range []string{"dnsmasq", "nft"} {
+	for _, program := range []string{"dnsmasq", "nft", "ethtool"} {
 		if _, err := exec.LookPath(program); err != nil {
 			return program + " is not installed"
 		}
@@ -267,6 +267,9 @@ func (l *Lab) followTimeline(cables map[string]string) {
 
 // On runs f inside the namespace of a node.
 func (l *Lab) On(node string, f func() error) error { return In(l.nodes[node], f) }
+
+// AtSwitches runs f where the switches are: the other end of every cable.
+func (l *Lab) AtSwitches(f func() error) error { return In(l.hub, f) }
 
 // Close ends the services and lets the namespaces go.
 func (l *Lab) Close() {
