@@ -251,6 +251,11 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 	return len(targets)
 }
 
+// AskAllNodes asks every IPv6 machine of the segment for an echo, from a link-local or other address of this machine. Who answers is heard as a claim.
+func (s *Segment) AskAllNodes(from netip.Addr) error {
+	return s.port.Send(wire.AllNodesEcho(s.port.Hardware(), from))
+}
+
 // Sleep waits; false if ctx ended first.
 func Sleep(ctx context.Context, d time.Duration) bool {
 	if d <= 0 {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"time"
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/path"
@@ -68,8 +69,16 @@ func (p *Pass) LossZone() Zone {
 }
 
 // slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
-func slow(near, far evidence.Burst) bool {
-	return near.Received >= path.StepProbes && far.Received >= path.StepProbes && far.Median-near.Median > path.StepBlamed
+func (p *Pass) slow(near, far evidence.Burst) bool {
+	return near.Received >= path.StepProbes && far.Received >= path.StepProbes && far.Median-near.Median > p.stepBlamed()
+}
+
+// stepBlamed is from which step in delay on it is a fault: the one that the site sheet allows the target, shorter or longer than the usual.
+func (p *Pass) stepBlamed() time.Duration {
+	if allowed, ok := p.Sheet.Allowed(p.Target); ok {
+		return allowed
+	}
+	return path.StepBlamed
 }
 
 // DelayZone is where the time is spent, if it is too much; NoZone if it is not.
@@ -83,7 +92,7 @@ func (p *Pass) DelayZone() Zone {
 	case !known:
 	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed:
 		return LocalSubnet
-	case farKnown && slow(gw, far):
+	case farKnown && p.slow(gw, far):
 		return Beyond
 	}
 	return NoZone
@@ -125,7 +134,7 @@ func (p *Pass) InOrder() Answer {
 // steady reports that the target itself has answered all probes in good time: nothing nearer by can lose or delay.
 func (p *Pass) steady() bool {
 	for _, a := range p.Addresses {
-		if b, ok := p.Burst(a); !ok || lossy(b) || b.Median > path.StepBlamed {
+		if b, ok := p.Burst(a); !ok || lossy(b) || b.Median > p.stepBlamed() {
 			return false
 		}
 	}
@@ -271,7 +280,7 @@ while later ones are quick, is no fault.`,
 			if !ok {
 				gw, _ = p.near()
 			}
-			limit := gw.Median + path.StepBlamed
+			limit := gw.Median + p.stepBlamed()
 			good, first, seen := p.begins(func(b evidence.Burst) bool { return b.Received >= path.StepProbes && b.Median > limit })
 			sentence := fmt.Sprintf("The way behind the gateway takes %s, of which the segment takes %s.", Millis(far.Median), Millis(gw.Median))
 			standing := Supported

@@ -79,6 +79,7 @@ func address(p *fault.Pass) Check {
 	for _, a := range p.Iface.Addresses {
 		c.Heard = append(c.Heard, fmt.Sprintf("%v, %v, set %v", a.Prefix, subnet.KindOf(a.Prefix.Addr()), a.Origin))
 	}
+	c.Heard = append(c.Heard, documented(p, "address")...)
 	if l, ok := p.Lease(); ok && l.Client != "" {
 		line := fmt.Sprintf("lease of %v by %s, from %s: %s", l.Terms.Address, l.Client, fault.List([]netip.Addr{l.Terms.Server}), l.At(p.Endpoint.At))
 		if !l.Expires.IsZero() {
@@ -103,6 +104,31 @@ func address(p *fault.Pass) Check {
 	return c
 }
 
+// documented is what the site sheet says of one of this machine's settings.
+func documented(p *fault.Pass, what string) []string {
+	home, ok := p.Home()
+	if !ok || p.Iface == nil {
+		return nil
+	}
+	switch what {
+	case "address":
+		text := fmt.Sprintf("documented: %v", home.Prefixes)
+		if f, own := home.Machine(p.Endpoint.Host, p.Iface.Hardware); own {
+			text = fmt.Sprintf("documented: %v on %v", f.Address, home.Prefixes)
+		}
+		return []string{text}
+	case "gateway":
+		if len(home.Gateways) > 0 {
+			return []string{"documented: " + fault.List(home.Gateways)}
+		}
+	case "resolvers":
+		if len(home.Resolvers) > 0 {
+			return []string{"documented: " + fault.List(home.Resolvers)}
+		}
+	}
+	return nil
+}
+
 func route(p *fault.Pass) Check {
 	c := Check{ID: "route", Label: "gateway set", Zone: fault.Host, Asked: "the system: how would you reach the target?", Means: "the machine knows whom to hand traffic for elsewhere"}
 	for _, r := range p.Routes {
@@ -119,6 +145,7 @@ func route(p *fault.Pass) Check {
 		c.Heard = append(c.Heard, line)
 	}
 	slices.Sort(c.Heard)
+	c.Heard = append(c.Heard, documented(p, "gateway")...)
 	switch {
 	case p.Iface == nil || !p.Iface.Up:
 		c.State, c.Fact = Skipped, "the port is off"
@@ -151,6 +178,7 @@ func resolvers(p *fault.Pass) Check {
 		list = append(list, r.Address)
 	}
 	c.Fact = fault.List(list)
+	c.Heard = append(c.Heard, documented(p, "resolvers")...)
 	if len(p.Endpoint.Search) > 0 {
 		c.Heard = append(c.Heard, "short names are completed with "+strings.Join(p.Endpoint.Search, ", "))
 	}

@@ -207,6 +207,18 @@ var planeCases = []testCase{
 	}, zone: verdict.LocalSubnet, fault: "wrong-segment", confidence: verdict.Certain, says: "belongs on pier 172.27.40.0/24"},
 	{name: "on another segment, and it works", change: onQuay, zone: verdict.None, also: []string{"wrong-segment"}},
 	{name: "on another segment, and no sheet", change: func(s *evidence.Set) { onQuay(s); s.Sheet = nil }, zone: verdict.None, possible: []string{"wrong-segment"}},
+	{name: "slower than the sheet allows", change: func(s *evidence.Set) {
+		Measured(s)
+		s.Bursts[1] = Probed(Bookings, 20, 20, 120)
+		s.Sheet = pier()
+		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 80 * time.Millisecond}}
+	}, zone: verdict.Beyond, fault: "path-slow"},
+	{name: "slow, and the sheet allows it", change: func(s *evidence.Set) {
+		Measured(s)
+		s.Bursts[1] = Probed(Bookings, 20, 20, 620)
+		s.Sheet = pier()
+		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 700 * time.Millisecond}}
+	}, zone: verdict.None, cleared: []string{"path-slow"}},
 	{name: "on the documented one", change: func(s *evidence.Set) { s.Sheet = pier() }, zone: verdict.None, cleared: []string{"wrong-segment", "dhcp-rogue"}},
 	{name: "a DHCP server that is not documented", change: func(s *evidence.Set) { s.Sheet = pier(); s.Sheet.Networks[0].DHCP = []netip.Addr{board} }, zone: verdict.None, also: []string{"dhcp-rogue"}},
 	{name: "the sheet has a longer mask", change: func(s *evidence.Set) {

@@ -33,6 +33,16 @@ func groupOf(a netip.Addr) []byte {
 	return []byte{0x33, 0x33, b[12], b[13], b[14], b[15]}
 }
 
+var allNodes = netip.MustParseAddr("ff02::1")
+
+// AllNodesEcho asks all IPv6 machines of the segment for an echo: each that answers asks for this machine first, and so shows its address (RFC 4291 §2.7.1).
+func AllNodesEcho(hw endpoint.HardwareAddr, from netip.Addr) []byte {
+	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolICMPv6, HopLimit: 1, SrcIP: from.AsSlice(), DstIP: allNodes.AsSlice()}
+	icmp := &layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeEchoRequest, 0)}
+	_ = icmp.SetNetworkLayerForChecksum(ip)
+	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(allNodes), EthernetType: layers.EthernetTypeIPv6}, ip, icmp, &layers.ICMPv6Echo{Identifier: 1, SeqNumber: 1})
+}
+
 // RouterSolicitation asks routers to advertise themselves (RFC 4861 §4.1).
 func RouterSolicitation(hw endpoint.HardwareAddr, from netip.Addr) []byte {
 	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolICMPv6, HopLimit: 255, SrcIP: from.AsSlice(), DstIP: allRouters.AsSlice()}

@@ -190,6 +190,11 @@ func (p *Patrol) hear(f *wire.Frame, frame []byte) {
 		p.mu.Unlock()
 		return
 	}
+	if from := f.From.Addr(); f.Proto == "icmp" && from.Is6() && p.own.OnLink(from) && f.Source != p.own.Hardware && !p.Endpoint.Owns(from) {
+		p.mu.Lock()
+		p.book.Claim(now, from, f.Source)
+		p.mu.Unlock()
+	}
 	if f.Claim.IsValid() && !f.Hardware.IsZero() && f.Source != p.own.Hardware && !p.Endpoint.Owns(f.Claim) && p.near(f.Claim) {
 		p.mu.Lock()
 		p.book.Claim(now, f.Claim, f.Hardware)
@@ -318,6 +323,7 @@ func (p *Patrol) Ask(ctx context.Context, rate int) error {
 		}
 	}
 	if p.segment != nil {
+		p.askAllNodes()
 		p.segment.Sweep(ctx, prefix.Addr(), targets, rate, patience, done, func() bool {
 			p.mu.Lock()
 			defer p.mu.Unlock()
@@ -339,6 +345,15 @@ func (p *Patrol) Ask(ctx context.Context, rate int) error {
 		g.Asked = len(targets)
 	}
 	return nil
+}
+
+// askAllNodes asks the IPv6 machines of the segment: from the link-local address, so that they show theirs, and from each other one.
+func (p *Patrol) askAllNodes() {
+	for _, a := range p.own.Addresses {
+		if own := a.Prefix.Addr(); own.Is6() && !a.Tentative && !a.Duplicate {
+			_ = p.segment.AskAllNodes(own) // a port that has gone shows soon enough
+		}
+	}
 }
 
 // Try asks whether an address is free, or, if it is this machine's own, whether anybody else uses it. A trial under way ends.

@@ -82,6 +82,8 @@ func TestWholeSegment(t *testing.T) {
 				return nameOf(p, "172.27.40.1") == "pier-gw.kittiwake.example by reverse DNS"
 			}, 5*time.Second, 20*time.Millisecond)
 			assert.Contains(t, nameOf(p, "172.27.40.31"), "gate-scanner-1 by site sheet")
+			six, ok := row(p, "2001:db8:40::2")
+			assert.Equal(t, c.o.Privilege == simulated.Full, ok && six.Alive, "IPv6 machines show when all are asked in a frame")
 			if c.o.Privilege != simulated.Full {
 				assert.Contains(t, p.See().Withheld, "permission")
 				return

@@ -235,7 +235,13 @@ func (r *run) openSegment(own func(netip.Addr) bool) *probe.Segment {
 		return nil
 	}
 	segment, err := probe.OpenSegment(r.Machine, r.iface, own,
-		func(h evidence.Heard) { r.add(func(s *evidence.Set) { s.Heard = append(s.Heard, h) }) },
+		func(h evidence.Heard) {
+			r.add(func(s *evidence.Set) {
+				if len(s.Heard) < mostHeard {
+					s.Heard = append(s.Heard, h)
+				}
+			})
+		},
 		func(a evidence.Arrival) {
 			r.look(func(s *evidence.Set) {
 				if len(s.Arrivals) < mostArrivals && !slices.Contains(s.Arrivals, a) {
@@ -251,5 +257,8 @@ func (r *run) openSegment(own func(netip.Addr) bool) *probe.Segment {
 	return segment
 }
 
-// mostArrivals bounds what a busy port can fill.
-const mostArrivals = 256
+// mostArrivals bounds what a busy port can fill, mostHeard what a flood of ARP can.
+const (
+	mostArrivals = 256
+	mostHeard    = 512
+)
