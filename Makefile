@@ -1,4 +1,4 @@
-.PHONY: demo test bench bench-dhcp bench-watch build screenshots fuzz check
+.PHONY: demo test bench bench-dhcp bench-neighbours bench-watch build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
@@ -29,6 +29,10 @@ bench-dhcp: ## the figures of DHCP: real clients against real servers, and how f
 	go test -count=1 -v -parallel 8 ./internal/dhcplab | grep -E '^real|^(ok|FAIL)|^ *--- (FAIL|SKIP)'
 	go test -count=1 -v -run 'TestConstantMemory|TestReadingSpeed' ./internal/capture | grep -E '^capture|^(ok|FAIL)'
 
+bench-neighbours: ## the figures of neighbours and names: how fast a segment is asked, how near the times of name servers come (half a minute)
+	sh scripts/test-tools.sh
+	go test -count=1 -v -run 'TestAskingASegment|TestComparisonAgainstKnownDelays' ./internal/scenario/namespaces | grep -E '^(a /|name server|advice)|^(ok|FAIL)'
+
 bench-watch: ## the figures of watching: attribution, traces, many targets, a day, keys (about four minutes)
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestAttribution|TestLongTrace|TestManyTargets' ./internal/scenario/namespaces | grep -E '^(attribution|trace|[ 0-9]+ targets)|^(ok|FAIL)'
@@ -37,7 +41,7 @@ bench-watch: ## the figures of watching: attribution, traces, many targets, a da
 	go test -count=1 -v -run 'TestKeyLatency' ./internal/tui | grep -E '^(a key|watching)|^(ok|FAIL)'
 
 fuzz: ## a minute for each parser of data from outside
-	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer scenario:FuzzParse; do \
+	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer scenario:FuzzParse; do \
 		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) ./internal/$${t%%:*} || exit 1; done
 
 screenshots: build ## pictures of the main views, from the demonstration
