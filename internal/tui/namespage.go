@@ -225,7 +225,7 @@ func (m *model) compareLines(c report.Compared, comparing bool, done int) []stri
 		}
 	}
 	const label = 34
-	width := max(m.width-label-34, 12)
+	width := max(m.width-label-38, 12)
 	ruler := &row{}
 	ruler.at(label-2).put(t.faint, "0 ├").fill(t.faint, "─", label+width).put(t.faint, "┤ "+fault.Millis(longest))
 	lines = append(lines, ruler.cut(m.width))
