@@ -88,19 +88,7 @@ func (f *flags) namesCommand() *cobra.Command {
 			if _, err := netip.ParseAddr(name); err != nil {
 				out.Asked = evidence.Candidates(name, e.Search)
 			}
-			var mu sync.Mutex
-			for _, candidate := range out.Asked { // as the system would: the next one only if the one before leads nowhere
-				var got []evidence.Lookup
-				probe.AskAll(cmd.Context(), m, probe.NamesQuestion{Servers: addressesOf(out.Servers), Name: candidate, Types: kinds, TCP: tcp}, func(l evidence.Lookup) {
-					mu.Lock()
-					defer mu.Unlock()
-					got = append(got, l)
-				})
-				out.Lookups = got
-				if slices.ContainsFunc(got, func(l evidence.Lookup) bool { return len(l.Records) > 0 }) {
-					break
-				}
-			}
+			out.Lookups = probe.AskCompleted(cmd.Context(), m, probe.NamesQuestion{Servers: addressesOf(out.Servers), Types: kinds, TCP: tcp}, out.Asked, nil)
 			if f.format == "json" {
 				err = out.WriteJSON(os.Stdout)
 			} else {

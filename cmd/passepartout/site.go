@@ -138,7 +138,7 @@ func (f *flags) learn(ctx context.Context, services []target.Target) (*site.Shee
 		if len(r.Names) > 0 {
 			name, _, _ = strings.Cut(r.Names[0].Text, ".")
 		}
-		l.Met = append(l.Met, site.Met{Address: r.Address, Name: name, Hardware: r.Hardware})
+		l.Met = append(l.Met, site.Fixed{Address: r.Address, Name: name, Hardware: r.Hardware})
 		for _, v6 := range []bool{false, true} {
 			if gw, ok := set.Endpoint.Gateway(set.Interface, v6); ok && gw == r.Address && !slices.Contains(l.Routers, r.Hardware) {
 				l.Routers = append(l.Routers, r.Hardware)

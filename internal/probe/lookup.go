@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -239,6 +240,35 @@ func AskAll(ctx context.Context, m machine.Machine, q NamesQuestion, got func(ev
 			}
 		}
 	}
+}
+
+// AskCompleted puts the question for each completion of a short name, as the system would: the next one only if the one before leads nowhere. It gives the look-ups of
+// the first that has records, or of the first of all, as they come in; got is called from one goroutine at a time and may keep the slice.
+func AskCompleted(ctx context.Context, m machine.Machine, q NamesQuestion, completions []string, got func([]evidence.Lookup)) (all []evidence.Lookup) {
+	var first []evidence.Lookup
+	for i, name := range completions {
+		var mu sync.Mutex
+		all = nil
+		q.Name = name
+		AskAll(ctx, m, q, func(l evidence.Lookup) {
+			mu.Lock()
+			defer mu.Unlock()
+			all = append(all, l)
+			if got != nil && (i == 0 || len(l.Records) > 0) {
+				got(slices.Clone(all))
+			}
+		})
+		if i == 0 {
+			first = all
+		}
+		if slices.ContainsFunc(all, func(l evidence.Lookup) bool { return len(l.Records) > 0 }) || ctx.Err() != nil {
+			if got != nil {
+				got(all)
+			}
+			return all
+		}
+	}
+	return first
 }
 
 // TrialQuestion compares name servers by look-ups of several names, again and again.

@@ -14,7 +14,6 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/names"
 	"passepartout/internal/core/target"
-	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -30,13 +29,15 @@ type namesView struct {
 	tcp    bool
 	note   string
 
-	mu        sync.Mutex
-	asked     report.Named
-	asking    bool
-	compared  report.Compared
-	comparing bool
-	done      int // look-ups of the comparison
-	stop      context.CancelFunc
+	mu         sync.Mutex
+	asked      report.Named
+	asking     bool
+	round      int // of asking
+	stopAsking context.CancelFunc
+	compared   report.Compared
+	comparing  bool
+	done       int // look-ups of the comparison
+	stop       context.CancelFunc
 }
 
 // startNames looks the target's name up once the servers are known, so that the view is never empty.
@@ -87,39 +88,31 @@ func (m *model) askNames(name string) {
 	if _, err := netip.ParseAddr(name); err != nil {
 		named.Asked = evidence.Candidates(name, e.Search)
 	}
-	kinds, tcp := kindsOfRecord[v.kinds], v.tcp
+	q := probe.NamesQuestion{Types: kindsOfRecord[v.kinds], TCP: v.tcp}
+	for _, s := range named.Servers {
+		q.Servers = append(q.Servers, s.Address)
+	}
+	ctx, cancel := context.WithCancel(v.ctx)
 	v.mu.Lock()
-	if v.asking {
-		v.mu.Unlock()
-		return
+	if v.stopAsking != nil { // another question takes its place
+		v.stopAsking()
 	}
-	v.asking, v.asked = true, named
+	v.round++
+	round := v.round
+	v.stopAsking, v.asking, v.asked = cancel, true, named
 	v.mu.Unlock()
-	go func() {
-		defer func() { v.mu.Lock(); v.asking = false; v.mu.Unlock() }()
-		askEach(v.ctx, ground, named, kinds, tcp, func(l []evidence.Lookup) { v.mu.Lock(); v.asked.Lookups = l; v.mu.Unlock() })
-	}()
-}
-
-// askEach puts the question for each completion of a name, until one leads somewhere.
-func askEach(ctx context.Context, ground machine.Machine, n report.Named, kinds []string, tcp bool, got func([]evidence.Lookup)) {
-	var servers []netip.Addr
-	for _, s := range n.Servers {
-		servers = append(servers, s.Address)
-	}
-	for _, candidate := range n.Asked {
-		var mu sync.Mutex
-		var all []evidence.Lookup
-		probe.AskAll(ctx, ground, probe.NamesQuestion{Servers: servers, Name: candidate, Types: kinds, TCP: tcp}, func(l evidence.Lookup) {
-			mu.Lock()
-			defer mu.Unlock()
-			all = append(all, l)
-			got(slices.Clone(all))
-		})
-		if slices.ContainsFunc(all, func(l evidence.Lookup) bool { return len(l.Records) > 0 }) || ctx.Err() != nil {
-			return
+	note := func(f func()) {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		if v.round == round {
+			f()
 		}
 	}
+	go func() {
+		defer cancel()
+		probe.AskCompleted(ctx, ground, q, named.Asked, func(l []evidence.Lookup) { note(func() { v.asked.Lookups = l }) })
+		note(func() { v.asking = false })
+	}()
 }
 
 // The comparison that the c key runs: fifty look-ups a second at each server at most, for some seconds.

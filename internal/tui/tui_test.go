@@ -35,6 +35,8 @@ func (still) Permissions() machine.Permissions {
 	return machine.Permissions{Echo: yes, Frames: yes}
 }
 
+func (still) Interfaces(context.Context) ([]endpoint.Interface, error) { return nil, nil }
+
 // Read never ends, so that a run never brings evidence of its own.
 func (still) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	<-ctx.Done()

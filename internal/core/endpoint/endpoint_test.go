@@ -169,3 +169,31 @@ func TestNames(t *testing.T) {
 	_, ok = endpoint.HardwareFrom([]byte{1, 2, 3})
 	assert.False(t, ok)
 }
+
+func TestHardwareAddresses(t *testing.T) {
+	for _, text := range []string{"02:00:00:00:10:17", "02-00-00-00-10-17", "0200.0000.1017", "020000001017", "02:00:00:00:10:17"} {
+		h, err := endpoint.ParseHardware(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, "02:00:00:00:10:17", h.String())
+	}
+	for _, text := range []string{"", "02:00:00:00:10", "02:00:00:00:10:17:18", "zz:00:00:00:10:17", "00:00:00:00:00:00", strings.Repeat("f", 300)} {
+		_, err := endpoint.ParseHardware(text)
+		assert.ErrorContains(t, err, "give six octets", text)
+		assert.Less(t, len(err.Error()), 140)
+	}
+	for text, want := range map[string][2]bool{"02:00:00:00:10:17": {true, false}, "00:00:5e:00:01:28": {false, true}, "00:00:5e:00:02:01": {false, true}, "00:00:5e:00:03:01": {false, false}, "00:00:0c:07:ac:01": {false, true}, "00:00:0c:07:ad:01": {false, false}} {
+		h, err := endpoint.ParseHardware(text)
+		assert.NoError(t, err)
+		assert.Equal(t, want, [2]bool{h.Private(), h.Shared()}, text)
+	}
+}
+
+// Only growth counts; a counter that went back began anew.
+func TestCountersSince(t *testing.T) {
+	was := endpoint.Counters{ReceivedPackets: 100, ReceiveErrors: 7, Damaged: 7, SendDrops: 3, Overruns: 50}
+	now := endpoint.Counters{ReceivedPackets: 160, ReceiveErrors: 9, Damaged: 12, SendDrops: 3, Overruns: 4}
+	grown := now.Since(was)
+	assert.Equal(t, endpoint.Counters{ReceivedPackets: 60, ReceiveErrors: 2, Damaged: 5, Overruns: 4}, grown)
+	assert.Equal(t, uint64(5+4), grown.Errors(), "damage that a driver counts among its errors is not counted twice")
+	assert.Zero(t, grown.Drops())
+}

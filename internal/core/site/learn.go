@@ -9,13 +9,6 @@ import (
 	"passepartout/internal/core/target"
 )
 
-// Met is a machine that was seen on the segment.
-type Met struct {
-	Address  netip.Addr
-	Name     string
-	Hardware endpoint.HardwareAddr
-}
-
 // Learnt is what was seen of a healthy machine's network.
 type Learnt struct {
 	Site      string
@@ -23,7 +16,7 @@ type Learnt struct {
 	Interface string
 	DHCP      []netip.Addr // servers that offered
 	Routers   []endpoint.HardwareAddr
-	Met       []Met
+	Met       []Fixed // machines that were seen on the segment
 	Switch    string
 	VLAN      int
 	Services  []target.Target
@@ -71,7 +64,7 @@ func Learn(l Learnt) *Sheet {
 		if _, taken := n.Holder(m.Address); taken || !n.Contains(m.Address) || m.Name == "" && !special {
 			continue
 		}
-		n.Fixed = append(n.Fixed, Fixed{Address: m.Address, Name: m.Name, Hardware: m.Hardware})
+		n.Fixed = append(n.Fixed, m)
 	}
 	slices.SortFunc(n.Fixed, func(a, b Fixed) int { return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.Name, b.Name)) })
 	s := &Sheet{Name: l.Site, Networks: []Network{n}}

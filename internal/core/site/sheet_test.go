@@ -88,7 +88,7 @@ func TestTimeThatAServiceMayTake(t *testing.T) {
 func TestLearn(t *testing.T) {
 	s := Healthy()
 	sheet := site.Learn(site.Learnt{Endpoint: s.Endpoint, Interface: "eth0", DHCP: []netip.Addr{Core}, Routers: []endpoint.HardwareAddr{other}, Switch: "pier-switch-1", VLAN: 40, Services: []target.Target{s.Target, {}},
-		Met: []site.Met{{Address: Core, Hardware: other}, {Address: addr("172.27.40.50"), Name: "label-printer"}, {Address: addr("172.27.40.150"), Hardware: card}, {Address: addr("10.9.9.9"), Name: "stranger"}}})
+		Met: []site.Fixed{{Address: Core, Hardware: other}, {Address: addr("172.27.40.50"), Name: "label-printer"}, {Address: addr("172.27.40.150"), Hardware: card}, {Address: addr("10.9.9.9"), Name: "stranger"}}})
 	require.Len(t, sheet.Networks, 1)
 	n := sheet.Networks[0]
 	assert.True(t, n.Contains(Own))
