@@ -3,6 +3,7 @@ package probe
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"io"
 	"net"
@@ -16,14 +17,69 @@ import (
 	"passepartout/internal/machine"
 )
 
-// AskWeb sends one request for the target's URL to one address of it, follows no redirect, and reads no more than the head. Any status is an answer.
+// AskWeb sends one request for the target's URL to one address of it, follows no redirect, and reads no more than the head. Any status is an answer. When no secure
+// connection comes about, it asks once more without looking at the certificate, only to learn what the service shows and what time it has.
 func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Addr, iface string) evidence.Web {
+	out, err := askWeb(ctx, m, t, to, iface, false)
+	if err == nil || !t.TLS || out.Outcome != evidence.Nonsense {
+		return out
+	}
+	var shown *x509.Certificate
+	out.Flaw, shown = flawOf(err, time.Now())
+	if out.Flaw == evidence.NoSecureConnection {
+		return out
+	}
+	if shown != nil {
+		out.Shown = certificateOf(shown)
+	}
+	again, _ := askWeb(ctx, m, t, to, iface, true)
+	out.Date, out.At = again.Date, again.At
+	return out
+}
+
+// flawOf tells why the other side's certificate was refused, and gives it.
+func flawOf(err error, now time.Time) (evidence.TLSFlaw, *x509.Certificate) {
+	var shown *x509.Certificate
+	var refused *tls.CertificateVerificationError
+	if !errors.As(err, &refused) {
+		return evidence.NoSecureConnection, nil
+	}
+	if len(refused.UnverifiedCertificates) > 0 {
+		shown = refused.UnverifiedCertificates[0]
+	}
+	var invalid x509.CertificateInvalidError
+	var another x509.HostnameError
+	switch {
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired && invalid.Cert != nil && now.Before(invalid.Cert.NotBefore):
+		return evidence.CertificateNotYetValid, shown
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return evidence.CertificateExpired, shown
+	case errors.As(err, &another):
+		return evidence.CertificateOfAnother, shown
+	}
+	return evidence.CertificateUntrusted, shown
+}
+
+func certificateOf(c *x509.Certificate) evidence.Certificate {
+	out := evidence.Certificate{Issuer: wiretext.Clean(c.Issuer.String()), NotBefore: c.NotBefore, NotAfter: c.NotAfter}
+	for _, name := range c.DNSNames {
+		if len(out.Names) < 8 {
+			out.Names = append(out.Names, wiretext.Clean(name))
+		}
+	}
+	if len(out.Names) == 0 {
+		out.Names = []string{wiretext.Clean(c.Subject.String())}
+	}
+	return out
+}
+
+func askWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Addr, iface string, unverified bool) (evidence.Web, error) {
 	addr := netip.AddrPortFrom(to, t.Port)
 	out := evidence.Web{URL: t.URL, To: addr}
 	transport := &http.Transport{
 		DisableKeepAlives: true,
 		Proxy:             nil, // the path itself is judged, not a proxy's
-		TLSClientConfig:   &tls.Config{RootCAs: m.Roots(), ServerName: t.Host(), MinVersion: tls.VersionTLS12},
+		TLSClientConfig:   &tls.Config{RootCAs: m.Roots(), ServerName: t.Host(), MinVersion: tls.VersionTLS12, InsecureSkipVerify: unverified},
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			conn, r := m.Connect(ctx, machine.ConnectConfig{To: addr, Interface: iface})
 			if r.Outcome != evidence.Answered {
@@ -37,21 +93,25 @@ func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Ad
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.URL, nil)
 	if err != nil {
 		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the URL cannot be asked for"}
-		return out
+		return out, err
 	}
 	began := time.Now()
 	resp, err := transport.RoundTrip(req)
 	if err != nil {
 		if ctx.Err() != nil {
 			out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
-			return out
+			return out, err
 		}
 		out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: to, RTT: time.Since(began), Reason: wiretext.Clean(err.Error())}
-		return out
+		return out, err
 	}
 	defer resp.Body.Close()
 	_, _ = io.CopyN(io.Discard, resp.Body, 1<<10)
 	out.Status, out.Location = resp.StatusCode, wiretext.Clean(resp.Header.Get("Location"))
 	out.Reply = evidence.Reply{Outcome: evidence.Answered, From: to, RTT: time.Since(began)}
-	return out
+	out.At = time.Now()
+	if date, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
+		out.Date = date
+	}
+	return out, nil
 }

@@ -21,9 +21,10 @@ import (
 // Serve answers web requests on a listener until that is closed: the same service on every ground.
 func (w Web) Serve(l net.Listener, host string, a *Authority) error {
 	if w.TLS {
-		l = tls.NewListener(l, a.ConfigFor(host))
+		l = tls.NewListener(l, a.ConfigFor(host, w.Cert))
 	}
 	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Date", a.now().UTC().Format(http.TimeFormat))
 		fmt.Fprintf(w, "%s: in service\n", host)
 	})}
 	return server.Serve(l)
@@ -31,8 +32,9 @@ func (w Web) Serve(l net.Listener, host string, a *Authority) error {
 
 // Authority signs the certificates of the site's services. Keys are made at the first use: most runs need none.
 type Authority struct {
-	key  func() (*ecdsa.PrivateKey, *x509.Certificate)
-	pool func() *x509.CertPool
+	ahead time.Duration // of the site's clocks before the endpoint's
+	key   func() (*ecdsa.PrivateKey, *x509.Certificate)
+	pool  func() *x509.CertPool
 }
 
 // Pool is what trusts the authority and nobody else.
@@ -44,15 +46,18 @@ func (a *Authority) PEM() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert.Raw})
 }
 
-// NewAuthority makes an authority.
-func NewAuthority() *Authority {
-	a := &Authority{}
+// now is the time by the site's clocks.
+func (a *Authority) now() time.Time { return time.Now().Add(a.ahead) }
+
+// NewAuthority makes an authority for a site whose endpoint's clock is so far ahead of all others: it is the others that are set back, on every ground.
+func NewAuthority(clock time.Duration) *Authority {
+	a := &Authority{ahead: -clock}
 	a.key = sync.OnceValues(func() (*ecdsa.PrivateKey, *x509.Certificate) {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		if err != nil {
 			panic(err) // the system has no randomness
 		}
-		template := certificate("North Pier test authority")
+		template := certificate("North Pier test authority", a.now())
 		template.IsCA, template.BasicConstraintsValid, template.KeyUsage = true, true, x509.KeyUsageCertSign
 		der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 		if err != nil {
@@ -70,21 +75,29 @@ func NewAuthority() *Authority {
 	return a
 }
 
-func certificate(name string) *x509.Certificate {
-	now := time.Now()
+func certificate(name string, now time.Time) *x509.Certificate {
 	return &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour)}
 }
 
-// ConfigFor gives the server side of TLS for a host, with a certificate that the authority signed.
-func (a *Authority) ConfigFor(host string) *tls.Config {
+// ConfigFor gives the server side of TLS for a host, with a certificate that the authority signed, and what is wrong with it.
+func (a *Authority) ConfigFor(host, wrong string) *tls.Config {
 	issue := sync.OnceValue(func() *tls.Certificate {
 		ca, parent := a.key()
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		if err != nil {
 			panic(err)
 		}
-		template := certificate(host)
+		template := certificate(host, a.now())
 		template.DNSNames = []string{host}
+		switch wrong {
+		case "expired":
+			template = certificate(host, a.now().Add(-90*24*time.Hour))
+			template.DNSNames = []string{host}
+		case "another":
+			template.DNSNames = []string{"intranet.kittiwake.example"}
+		case "untrusted":
+			ca, parent = NewAuthority(-a.ahead).key()
+		}
 		der, err := x509.CreateCertificate(rand.Reader, template, parent, &key.PublicKey, ca)
 		if err != nil {
 			panic(err)

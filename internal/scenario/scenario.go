@@ -24,6 +24,7 @@ type Scenario struct {
 	Interface string   `yaml:"interface"`
 	Expect    Expect   `yaml:"expect"`
 	Timeline  Timeline `yaml:"timeline"`
+	Clock     Duration `yaml:"clock"` // how far the endpoint's clock is ahead of everybody else's; negative: behind
 	Sheet     string   `yaml:"sheet"` // the site sheet that the technician has: a file in sheets/
 	Site      *Site    `yaml:"-"`
 }
@@ -221,13 +222,18 @@ func (s *Site) check() error {
 			if _, err := endpoint.ParseHardware(p.Hardware); p.Hardware != "" && err != nil {
 				return fmt.Errorf("node %s, port %s: %w", name, portName, err)
 			}
-			if s.Segments[p.Segment] == nil {
+			if s.Segments[p.Segment] == nil && !p.Tunnel {
 				return fmt.Errorf("node %s, port %s: segment %q is not there", name, portName, p.Segment)
 			}
 		}
 		for _, e := range n.Neighbours {
 			if s.Nodes[e.Of] == nil || len(s.Nodes[e.Of].Ports) == 0 {
 				return fmt.Errorf("node %s: neighbour %v is of %q, which is no node with a port", name, e.Address, clip(e.Of))
+			}
+		}
+		for _, w := range n.Web {
+			if !slices.Contains([]string{"", "expired", "another", "untrusted"}, w.Cert) {
+				return fmt.Errorf("node %s: web service on port %d: cert is expired, another or untrusted", name, w.Port)
 			}
 		}
 		for _, r := range n.Routes {

@@ -84,6 +84,7 @@ type Port struct {
 	Speed     int            `yaml:"speed"`     // Mbit/s; 0: 1000
 	Half      bool           `yaml:"half"`      // half duplex
 	Damage    float64        `yaml:"damage"`    // percent of the frames that arrive damaged: the port drops and counts them
+	Tunnel    bool           `yaml:"tunnel"`    // a tunnel whose far end has gone: what is sent through it is lost. It needs no segment
 	ProxyARP  bool           `yaml:"proxy_arp"` // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
 	MTU       int            `yaml:"mtu"`       // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
 }
@@ -152,6 +153,7 @@ type DNS struct {
 type Web struct {
 	Port uint16 `yaml:"port"`
 	TLS  bool   `yaml:"tls"`
+	Cert string `yaml:"cert"` // what is wrong with its certificate: expired, another (for another name), untrusted; empty: nothing
 }
 
 // Rule is one rule of a node's packet filter. Empty fields match anything.

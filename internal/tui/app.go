@@ -86,6 +86,7 @@ const (
 	pageReach
 	pagePath
 	pagePort
+	pageSuspects
 )
 
 // The smallest screen that can be worked on.
@@ -125,14 +126,15 @@ type model struct {
 	changes    <-chan struct{}
 	notice     string
 
-	entry  entry
-	lease  *leaseView
-	reach  *watching
-	path   *pathView
-	hood   *hoodView
-	names  *namesView
-	port   *portView
-	frames int // the generation of the live views' clock
+	entry    entry
+	lease    *leaseView
+	reach    *watching
+	path     *pathView
+	hood     *hoodView
+	names    *namesView
+	port     *portView
+	suspects suspectsView
+	frames   int // the generation of the live views' clock
 }
 
 type (

@@ -119,7 +119,7 @@ func (m *model) exported() (e report.Export, name string, ok bool) {
 	case m.page == pagePort && m.port != nil:
 		seen, _, ok := m.seen(m.set.Interface)
 		return report.Export{Data: map[string]func(io.Writer) error{".json": seen.WriteJSON, ".txt": seen.WriteText}}, "port", ok
-	case m.page == pageOverview || m.page == pageAddress:
+	case m.page == pageOverview || m.page == pageAddress || m.page == pageSuspects:
 		set, result, at := m.set, m.result, m.began
 		return report.Export{Page: func() draw.Page { return report.CheckPage(set, result, at) }, Data: map[string]func(io.Writer) error{
 			".json": func(w io.Writer) error { return report.CheckJSON(w, at, set, result) },

@@ -74,6 +74,12 @@ func (m *model) helpPage() []string {
 			{"├─●─┤", "the quickest look-up, the typical one, the longest, on one ruler for all servers"},
 			{"n y p c", "look a name up; other records; TCP beside UDP or not; compare the servers"},
 		}, nil)
+	case pageSuspects:
+		say("Suspects", [][2]string{
+			{"╳ ╍ ┈ ━", "found, likely, open, ruled out: each fault of the catalogue is one mark, in its zone, from the host outwards"},
+			{"↑ ↓", "choose one: at the right stands what speaks for it and against it, and what it rests on"},
+			{"enter", "the exchange itself, in the overview"},
+		}, nil)
 	case pagePort:
 		say("Counters", [][2]string{
 			{"▁▄█", "octets a second, received and sent, on one scale"},
@@ -97,7 +103,7 @@ func (m *model) helpPage() []string {
 			pairs = append(pairs, [2]string{b.Help().Key, b.Help().Desc})
 		}
 	}
-	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "lease": "the lease in its time, offers beside it, and the DHCP exchanges", "neighbours": "who is on the segment, and how sure that is", "names": "one name as every server has it, and the servers compared", "counters": "what goes through the port, and what it loses", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
+	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "lease": "the lease in its time, offers beside it, and the DHCP exchanges", "neighbours": "who is on the segment, and how sure that is", "names": "one name as every server has it, and the servers compared", "suspects": "every fault and how it stands: what is found, open and ruled out, and why", "counters": "what goes through the port, and what it loses", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
 		"export": "write what is on screen: a drawing or the data", "again": "run the same tests again",
 		"target": "ask for another target", "port": "mean another network port", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
 	for i := range pairs {

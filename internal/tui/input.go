@@ -56,6 +56,10 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		if cmd, own := m.pressNames(k); own {
 			return cmd
 		}
+	case pageSuspects:
+		if cmd, own := m.pressSuspects(k); own {
+			return cmd
+		}
 	case pagePort:
 		if cmd, own := m.pressPort(k); own {
 			return cmd
@@ -104,6 +108,8 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, m.keys.counters):
 		m.page = pagePort
 		return m.live()
+	case key.Matches(k, m.keys.doubts):
+		m.page = pageSuspects
 	case key.Matches(k, m.keys.up) && m.page == pageOverview:
 		m.selectCheck(m.selected - 1)
 	case key.Matches(k, m.keys.down) && m.page == pageOverview:

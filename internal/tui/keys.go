@@ -4,8 +4,8 @@ import "charm.land/bubbles/v2/key"
 
 // keys binds what can be pressed. The same bindings drive the program, the line at the foot and the help.
 type keys struct {
-	overview, address, lease, hood, names, reach, path, counters, export, again, target, ports, cases, help, quit, up, down key.Binding
-	casePicked                                                                                                              int
+	overview, address, lease, hood, names, reach, path, counters, doubts, export, again, target, ports, cases, help, quit, up, down key.Binding
+	casePicked                                                                                                                      int
 }
 
 func newKeys(demo bool) keys {
@@ -19,6 +19,7 @@ func newKeys(demo bool) keys {
 		hood:     bind("4", "neighbours", "4"),
 		names:    bind("5", "names", "5"),
 		counters: bind("8", "counters", "8"),
+		doubts:   bind("9", "suspects", "9"),
 		reach:    bind("6", "reach", "6"),
 		path:     bind("7", "path", "7"),
 		export:   bind("e", "export", "e"),
@@ -37,5 +38,5 @@ func newKeys(demo bool) keys {
 
 // foot lists what the line at the foot names.
 func (k keys) foot() []key.Binding {
-	return []key.Binding{k.overview, k.address, k.lease, k.hood, k.names, k.reach, k.path, k.counters, k.again, k.target, k.ports, k.cases, k.export, k.help, k.quit}
+	return []key.Binding{k.overview, k.address, k.lease, k.hood, k.names, k.reach, k.path, k.counters, k.doubts, k.again, k.target, k.ports, k.cases, k.export, k.help, k.quit}
 }

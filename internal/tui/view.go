@@ -53,6 +53,8 @@ func (m *model) View() tea.View {
 		lines = m.hoodPage()
 	case m.page == pageNames:
 		lines = m.namesPage()
+	case m.page == pageSuspects:
+		lines = m.suspectsPage()
 	case m.page == pagePort:
 		lines = m.portPage()
 	case m.page == pageReach:
@@ -138,7 +140,7 @@ func (m *model) permissions() string {
 }
 
 // pagesByName are the views as the foot names them.
-var pagesByName = map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "neighbours": pageHood, "names": pageNames, "reach": pageReach, "path": pagePath, "counters": pagePort}
+var pagesByName = map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "neighbours": pageHood, "names": pageNames, "reach": pageReach, "path": pagePath, "counters": pagePort, "suspects": pageSuspects}
 
 // foot is the bottom line: the keys that work here.
 func (m *model) foot() string {
@@ -151,7 +153,7 @@ func (m *model) foot() string {
 	switch {
 	case m.width < 110:
 		gap = " "
-	case m.width < 155:
+	case m.width < 165:
 		gap = "  "
 	}
 	all := m.keys.foot()
@@ -167,10 +169,13 @@ func (m *model) foot() string {
 			style = t.text
 		}
 		words := " " + b.Help().Desc
-		if _, isView := pagesByName[b.Help().Desc]; isView && m.width < 110 && pagesByName[b.Help().Desc] != m.page {
+		if m.width < 150 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "export") {
+			words = "" // the help says what they do
+		}
+		if _, isView := pagesByName[b.Help().Desc]; isView && m.width < 138 && pagesByName[b.Help().Desc] != m.page {
 			words = "" // the numbers alone, but for the view that is shown
 		}
-		if m.width < 155 && (b.Help().Desc == "help" || b.Help().Desc == "quit") {
+		if m.width < 165 && (b.Help().Desc == "help" || b.Help().Desc == "quit") {
 			words = "" // the keys speak for themselves where there is little room
 		}
 		r.put(t.key, b.Help().Key).put(style, words+gap)

@@ -120,6 +120,45 @@ type Web struct {
 	To       netip.AddrPort
 	Status   int
 	Location string // of a redirect
+	Flaw     TLSFlaw
+	Shown    Certificate // what the service showed of itself, with Flaw
+	Date     time.Time   // by the service's own clock (RFC 9110 §6.6.1); zero: not said
+	At       time.Time   // by this machine's clock, when that came
+	Reply
+}
+
+// TLSFlaw is why a secure connection did not come about.
+type TLSFlaw uint8
+
+// The flaws. Zero: none.
+const (
+	NoFlaw TLSFlaw = iota
+	CertificateExpired
+	CertificateNotYetValid
+	CertificateOfAnother // for other names than the one asked for
+	CertificateUntrusted
+	NoSecureConnection // it broke before a certificate was judged
+)
+
+var flawNames = [...]string{"", "the certificate has expired", "the certificate is not valid yet", "the certificate is for another name", "nobody whom this machine trusts has signed the certificate", "no secure connection comes about"}
+
+func (f TLSFlaw) String() string { return flawNames[f] }
+
+// Certificate is what matters of one (RFC 5280).
+type Certificate struct {
+	Names     []string
+	Issuer    string
+	NotBefore time.Time
+	NotAfter  time.Time
+}
+
+// ValidAt reports whether a moment lies within its validity.
+func (c Certificate) ValidAt(t time.Time) bool { return !t.Before(c.NotBefore) && !t.After(c.NotAfter) }
+
+// OtherWay is an attempt to reach the target out of another port than the routing table chooses.
+type OtherWay struct {
+	Interface string
+	To        netip.AddrPort
 	Reply
 }
 

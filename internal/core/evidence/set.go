@@ -34,6 +34,7 @@ type Set struct {
 	Echoes     []Echo
 	Connects   []Connect
 	Webs       []Web
+	OtherWays  []OtherWay
 	Hops       []Hop
 	Bursts     []Burst
 	Sizings    []Sizing

@@ -40,6 +40,12 @@ func canonical(s *evidence.Set) *evidence.Set {
 	out.Counted = ordered(s.Counted, func(a, b evidence.PortCount) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
 	})
+	out.Webs = ordered(s.Webs, func(a, b evidence.Web) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.URL, b.URL), byReply(a.Reply, b.Reply))
+	})
+	out.OtherWays = ordered(s.OtherWays, func(a, b evidence.OtherWay) int {
+		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
+	})
 	out.Conflicts = ordered(s.Conflicts, func(a, b evidence.Conflict) int {
 		return cmp.Or(a.Address.Compare(b.Address), byReply(a.Reply, b.Reply))
 	})

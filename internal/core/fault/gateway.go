@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/subnet"
 )
@@ -113,6 +114,13 @@ func (p *Pass) Neighbour(a netip.Addr) (best evidence.Neighbour, asked bool) {
 	return best, asked
 }
 
+// leavesElsewhere reports whether traffic to the target leaves by another port than the one that is judged, so that it says nothing of this one's gateway.
+func (p *Pass) leavesElsewhere() bool {
+	return p.Iface != nil && slices.ContainsFunc(p.Routes, func(r endpoint.RouteAnswer) bool {
+		return r.Verdict == endpoint.Forward && r.Interface != p.Iface.Name && slices.Contains(p.Addresses, r.To)
+	})
+}
+
 func (p *Pass) gatewayState() (alive, forwards Answer) {
 	if !p.Gateway.IsValid() {
 		return Unknown, Unknown
@@ -144,7 +152,7 @@ func (p *Pass) gatewayState() (alive, forwards Answer) {
 			alive, forwards = Yes, Yes
 		}
 	})
-	if forwards == Unknown && askedFirst && tries >= 2 && !p.IsOpen(evidence.PathTrace) {
+	if forwards == Unknown && askedFirst && tries >= 2 && !p.IsOpen(evidence.PathTrace) && !p.leavesElsewhere() {
 		forwards = No
 	}
 	return alive, forwards

@@ -253,7 +253,7 @@ answer everything is no fault: routers ration their answers. Hand the station at
 				f.For = append(f.For, counted(gw))
 			}
 			return f.next("Hand it to the provider with the station at which it begins, and times: view 6, reach, and its export show them.", "Try at another hour: a crowded line is worse when all work.")
-		case p.IsOpen(evidence.LossProbes):
+		case p.IsOpen(evidence.LossProbes) && !p.steady(): // the target that has answered all shows more than what is still open
 			return possible("loss is still being measured")
 		case !known:
 			return possible("nobody beyond the gateway answered probes that could be counted")

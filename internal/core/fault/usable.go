@@ -131,7 +131,14 @@ func (p *Pass) usableLocally() Answer {
 // TargetOnLink reports whether the target needs no gateway.
 func (p *Pass) TargetOnLink() bool {
 	for _, a := range p.Addresses {
-		if r, ok := p.RouteTo(a); ok && (r.Verdict == endpoint.Forward && !r.Via.IsValid() || r.Verdict == endpoint.LocalRoute) {
+		r, ok := p.RouteTo(a)
+		if !ok {
+			continue
+		}
+		if port, known := p.Endpoint.Interface(r.Interface); known && port.Kind == endpoint.Tunnel {
+			continue // whom a tunnel's end reaches directly is no neighbour
+		}
+		if r.Verdict == endpoint.Forward && !r.Via.IsValid() || r.Verdict == endpoint.LocalRoute {
 			return true
 		}
 	}

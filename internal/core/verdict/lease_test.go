@@ -118,7 +118,7 @@ var leaseCases = []testCase{
 		through(s, stray)
 		s.Endpoint.Routes[0].Origin, Port(s).Addresses[0].Origin = endpoint.ByHand, endpoint.ByHand
 		passes(s)
-	}, zone: verdict.LocalSubnet, fault: "gateway-does-not-forward", cleared: []string{"dhcp-wrong-options"}},
+	}, zone: verdict.Host, fault: "gateway-not-a-router", cleared: []string{"dhcp-wrong-options"}},
 	{name: "the leased gateway is silent, and so is every other way", change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 8*time.Minute, given(24)) }, zone: verdict.LocalSubnet, fault: "gateway-silent", cleared: []string{"dhcp-wrong-options"}},
 	{name: "the name server that the lease names is none", change: func(s *evidence.Set) {
 		nobody := netip.MustParseAddr("172.27.40.9")

@@ -274,7 +274,7 @@ var cases = []testCase{
 		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
 		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.Forward, Interface: "eth0", Via: netip.MustParseAddr("fe80::1")})
 		s.Connects = append(s.Connects, evidence.Connect{To: netip.AddrPortFrom(six, 443), Reply: Silence()})
-	}, zone: verdict.Beyond},
+	}, zone: verdict.Beyond, fault: "one-family-broken"},
 	{name: "a family without a route does not count", change: func(s *evidence.Set) {
 		six := netip.MustParseAddr("2001:db8:113::70")
 		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
@@ -345,7 +345,7 @@ func standing(r verdict.Result, id string) string {
 }
 
 func TestJudge(t *testing.T) {
-	for _, c := range slices.Concat(cases, leaseCases, planeCases) {
+	for _, c := range slices.Concat(cases, leaseCases, planeCases, waysCases) {
 		t.Run(c.name, func(t *testing.T) {
 			s := Healthy()
 			if c.change != nil {
@@ -404,7 +404,7 @@ func shuffled(s *evidence.Set, rng *rand.Rand) *evidence.Set {
 
 func TestOrderOfArrivalDoesNotMatter(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		c := rapid.SampledFrom(slices.Concat(cases, leaseCases, planeCases)).Draw(t, "case")
+		c := rapid.SampledFrom(slices.Concat(cases, leaseCases, planeCases, waysCases)).Draw(t, "case")
 		seed := rapid.Uint64().Draw(t, "seed")
 		s := Healthy()
 		if c.change != nil {
@@ -461,7 +461,7 @@ func TestSettled(t *testing.T) {
 }
 
 func TestChecksTellWhatWasAskedAndHeard(t *testing.T) {
-	for _, c := range slices.Concat(cases, leaseCases, planeCases) {
+	for _, c := range slices.Concat(cases, leaseCases, planeCases, waysCases) {
 		s := Healthy()
 		if c.change != nil {
 			c.change(s)

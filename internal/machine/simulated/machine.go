@@ -109,7 +109,9 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		}})
 	for _, p := range n.ports {
 		e.Interfaces = append(e.Interfaces, p.describe())
-		e.Neighbours = append(e.Neighbours, n.neighbours(p)...)
+		if p.segment != nil {
+			e.Neighbours = append(e.Neighbours, n.neighbours(p)...)
+		}
 		for _, a := range n.spec.Ports[p.name].Addresses {
 			if !p.down {
 				e.Routes = append(e.Routes, endpoint.Route{To: a.Masked(), Interface: p.name, Source: a.Addr(), Table: 254, Origin: endpoint.ByKernel, Verdict: endpoint.Forward})
@@ -168,6 +170,9 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 func (p *port) describe() endpoint.Interface {
 	spec := p.node.spec.Ports[p.name]
 	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: p.mtu, Hardware: p.hw, Driver: "simulated", Counters: p.counted()}
+	if spec.Tunnel {
+		i.Kind, i.Hardware = endpoint.Tunnel, endpoint.HardwareAddr{}
+	}
 	if !p.down {
 		i.Carrier = endpoint.CarrierPresent
 		if p.unplugged() {
@@ -233,7 +238,9 @@ func (m *endpointMachine) Interfaces(ctx context.Context) (out []endpoint.Interf
 // Neighbours implements machine.Machine.
 func (m *endpointMachine) Neighbours(ctx context.Context) (out []endpoint.Neighbour, err error) {
 	for _, p := range m.node.ports {
-		out = append(out, m.node.neighbours(p)...)
+		if p.segment != nil {
+			out = append(out, m.node.neighbours(p)...)
+		}
 	}
 	return out, ctx.Err()
 }

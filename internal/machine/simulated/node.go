@@ -70,7 +70,9 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
 		}
-		p.segment.attach(p)
+		if p.segment != nil { // a tunnel has none
+			p.segment.attach(p)
+		}
 		n.ports = append(n.ports, p)
 		if ps.Down { // a port that is down has no routes, and its addresses answer nobody
 			continue
@@ -81,10 +83,13 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 			}
 		}
 	}
-	for _, r := range spec.Routes {
+	for _, r := range slices.SortedStableFunc(slices.Values(spec.Routes), func(a, b scenario.Route) int { return a.Metric - b.Metric }) {
 		p, ok := n.portFor(r)
 		if !ok || p.down || r.Refuse != "" {
 			continue
+		}
+		if spec.Ports[p.name].Tunnel { // nobody is asked for hardware addresses in a tunnel
+			_ = n.stack.AddStaticNeighbor(p.id, protoOf(r.Via), toTCPIP(r.Via), p.LinkAddress())
 		}
 		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
 		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id})

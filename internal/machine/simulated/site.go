@@ -59,7 +59,7 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 		site.nodes[name] = n
 	}
 	site.warm(s.Site)
-	authority := scenario.NewAuthority()
+	authority := scenario.NewAuthority(time.Duration(s.Clock))
 	for name, n := range site.nodes {
 		if err := site.serve(n, s, authority); err != nil {
 			site.Close()
@@ -83,6 +83,9 @@ func (s *Site) warm(spec *scenario.Site) {
 	near := map[*segment]bool{}
 	if e := s.nodes[spec.Endpoint]; e != nil {
 		for _, p := range e.ports {
+			if p.segment == nil { // a tunnel
+				continue
+			}
 			near[p.segment] = !spec.Segments[p.segment.name].Acquainted
 			p.segment.acquainted = !near[p.segment]
 		}

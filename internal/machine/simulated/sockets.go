@@ -128,6 +128,12 @@ func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to net
 	return ep, local.Port, nil
 }
 
+// towards is an address to connect to, out of one port if that is named: gVisor does not take the port from the socket's binding to a device.
+func (m *endpointMachine) towards(to netip.AddrPort, iface string) tcpip.FullAddress {
+	nic, _ := m.nic(iface) // it was found when the socket was made
+	return tcpip.FullAddress{NIC: nic, Addr: toTCPIP(to.Addr()), Port: to.Port()}
+}
+
 // datagramPort is a UDP socket; ICMP about it is heard at the machine's ports, with code and sender.
 type datagramPort struct {
 	node    *node
@@ -150,7 +156,7 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 	if err != nil {
 		return nil, err
 	}
-	if terr := ep.Connect(tcpip.FullAddress{Addr: toTCPIP(c.To.Addr()), Port: c.To.Port()}); terr != nil {
+	if terr := ep.Connect(m.towards(c.To, c.Interface)); terr != nil {
 		ep.Close()
 		return nil, outcomeOfSend(terr)
 	}
@@ -246,7 +252,7 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 	wq.EventRegister(&entry)
 	defer wq.EventUnregister(&entry)
 	began := time.Now()
-	terr := ep.Connect(tcpip.FullAddress{Addr: toTCPIP(c.To.Addr()), Port: c.To.Port()})
+	terr := ep.Connect(m.towards(c.To, c.Interface))
 	if _, started := terr.(*tcpip.ErrConnectStarted); started {
 		select {
 		case a := <-reports:

@@ -236,6 +236,7 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 	if r.Target.Port != 0 {
 		ports = []uint16{r.Target.Port}
 	}
+	r.otherWays(ctx, a, route.Interface, ports[0])
 	passed := make(chan time.Duration, len(ports)) // round trips of connections that opened
 	for _, port := range ports {
 		r.step(func() { r.connect(ctx, netip.AddrPortFrom(a, port), passed) }, evidence.ServiceConnect, evidence.WebAnswer)
@@ -256,6 +257,30 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 		if own, ok := r.endpoint.Interface(r.iface); ok && own.OnLink(a) {
 			r.neighbours(ctx, own, []netip.Addr{a}, route.Source, evidence.OtherNeighbours)
 		}
+	}
+}
+
+// otherWays tries to reach an address out of every other port that could lead there, when the way that the routing table names has not soon shown that it works.
+func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port uint16) {
+	for _, i := range r.endpoint.Interfaces {
+		_, gateway := r.endpoint.Gateway(i.Name, a.Is6())
+		if i.Name == taken || !i.Up || i.Kind == endpoint.LoopbackKind || i.Carrier == endpoint.CarrierAbsent || len(i.Usable(a.Is6())) == 0 || !gateway {
+			continue
+		}
+		r.step(func() {
+			if !probe.Sleep(ctx, doubtAfter) || fault.NewPass(r.snapshot()).Usable() == fault.Yes {
+				return
+			}
+			to := netip.AddrPortFrom(a, port)
+			ask, cancel := context.WithTimeout(ctx, connectPatience)
+			defer cancel()
+			reply := probe.AskConnect(ask, r.Machine, machine.ConnectConfig{To: to, Interface: i.Name})
+			if ctx.Err() == nil || reply.Came() {
+				r.add(func(s *evidence.Set) {
+					s.OtherWays = append(s.OtherWays, evidence.OtherWay{Interface: i.Name, To: to, Reply: reply})
+				})
+			}
+		}, evidence.ServiceConnect)
 	}
 }
 

@@ -175,11 +175,36 @@ func (r *run) chooseInterface(ctx context.Context) string {
 	s := evidence.Set{Target: r.Target, Endpoint: r.endpoint, Families: r.Families}
 	addrs, _ := s.TargetAddresses()
 	for _, a := range addrs {
-		if route, err := r.Machine.Route(ctx, a, ""); err == nil && route.Verdict == endpoint.Forward {
+		if route, err := r.Machine.Route(ctx, a, ""); err == nil && route.Verdict == endpoint.Forward && !r.isTunnel(route.Interface) {
 			return route.Interface
 		}
 	}
+	return r.physical()
+}
+
+func (r *run) isTunnel(name string) bool {
+	i, ok := r.endpoint.Interface(name)
+	return ok && i.Kind == endpoint.Tunnel
+}
+
+// physical is the most likely port that is no tunnel: what goes through one leaves by a port all the same.
+func (r *run) physical() string {
 	name, _ := r.endpoint.Choose()
+	if !r.isTunnel(name) {
+		return name
+	}
+	for _, v6 := range []bool{false, true} {
+		for _, d := range r.endpoint.DefaultRoutes(v6) {
+			if !r.isTunnel(d.Interface) {
+				return d.Interface
+			}
+		}
+	}
+	for _, i := range r.endpoint.Interfaces {
+		if i.Up && i.Kind != endpoint.LoopbackKind && i.Kind != endpoint.Tunnel && i.Carrier != endpoint.CarrierAbsent {
+			return i.Name
+		}
+	}
 	return name
 }
 

@@ -84,7 +84,7 @@ func In(h netns.NsHandle, f func() error) error {
 
 // Build makes the namespaces of a scenario and starts its services.
 func Build(s *scenario.Scenario) (lab *Lab, err error) {
-	lab = &Lab{scenario: s, authority: scenario.NewAuthority(), nodes: map[string]netns.NsHandle{}, hub: netns.None()}
+	lab = &Lab{scenario: s, authority: scenario.NewAuthority(time.Duration(s.Clock)), nodes: map[string]netns.NsHandle{}, hub: netns.None()}
 	defer func() {
 		if err != nil {
 			lab.Close()
@@ -152,6 +152,9 @@ func (l *Lab) warm() error {
 	site := l.scenario.Site
 	near := map[string]bool{}
 	for _, p := range site.Nodes[site.Endpoint].Ports {
+		if p.Tunnel {
+			continue
+		}
 		near[p.Segment] = !site.Segments[p.Segment].Acquainted
 	}
 	for _, a := range site.NodeNames() {
@@ -159,7 +162,7 @@ func (l *Lab) warm() error {
 			for _, own := range site.Nodes[a].PortNames() {
 				segment := site.Nodes[a].Ports[own].Segment
 				link, err := netlink.LinkByName(own)
-				if near[segment] || err != nil || site.Nodes[a].Ports[own].Down {
+				if segment == "" || near[segment] || err != nil || site.Nodes[a].Ports[own].Down {
 					continue
 				}
 				for _, b := range site.NodeNames() {
@@ -291,6 +294,12 @@ func (l *Lab) Close() {
 func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]string, number *int) error {
 	node, ns := l.scenario.Site.Nodes[name], l.nodes[name]
 	for _, portName := range node.PortNames() {
+		if node.Ports[portName].Tunnel {
+			if err := In(ns, func() error { return l.tunnel(portName, node.Ports[portName]) }); err != nil {
+				return fmt.Errorf("port %s: %w", portName, err)
+			}
+			continue
+		}
 		*number++
 		inside, outside := "n"+strconv.Itoa(*number), "s"+strconv.Itoa(*number)
 		cables[name+"/"+portName] = outside

@@ -22,20 +22,10 @@ func (l *Lab) worn(p *scenario.Port, cable string, hw endpoint.HardwareAddr, ns 
 	name := "t" + cable
 	var tap *os.File
 	err := In(ns, func() error {
-		fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-		if err != nil {
+		var err error
+		if tap, err = device(name, unix.IFF_TAP); err != nil {
 			return err
 		}
-		request, err := unix.NewIfreq(name)
-		if err != nil {
-			return err
-		}
-		request.SetUint16(unix.IFF_TAP | unix.IFF_NO_PI)
-		if err := unix.IoctlIfreq(fd, unix.TUNSETIFF, request); err != nil {
-			unix.Close(fd)
-			return fmt.Errorf("tap: %w", err)
-		}
-		tap = os.NewFile(uintptr(fd), name)
 		link, err := netlink.LinkByName(name)
 		if err != nil {
 			return err
@@ -98,4 +88,32 @@ func spoil(tap *os.File) {
 	_ = raw.Control(func(fd uintptr) {
 		_, _, _ = unix.Syscall(unix.SYS_WRITEV, fd, uintptr(unsafe.Pointer(&parts[0])), uintptr(len(parts)))
 	})
+}
+
+// tunnel makes a tunnel whose far end has gone: a tun device from which nobody reads. It runs inside the node's namespace.
+func (l *Lab) tunnel(name string, p *scenario.Port) error {
+	file, err := device(name, unix.IFF_TUN)
+	if err != nil {
+		return err
+	}
+	l.closers = append(l.closers, func() { file.Close() })
+	return l.configurePort(name, name, p)
+}
+
+// device makes a tun or tap device in the calling thread's namespace.
+func device(name string, kind uint16) (*os.File, error) {
+	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	request, err := unix.NewIfreq(name)
+	if err == nil {
+		request.SetUint16(kind | unix.IFF_NO_PI)
+		err = unix.IoctlIfreq(fd, unix.TUNSETIFF, request)
+	}
+	if err != nil {
+		unix.Close(fd)
+		return nil, fmt.Errorf("tun device: %w", err)
+	}
+	return os.NewFile(uintptr(fd), name), nil
 }

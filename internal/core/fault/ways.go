@@ -1,0 +1,185 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+)
+
+// taken is the route that traffic to the target takes, and the port through which it leaves.
+func (p *Pass) taken() (r endpoint.RouteAnswer, port *endpoint.Interface, ok bool) {
+	for _, a := range p.Addresses {
+		if r, known := p.RouteTo(a); known && r.Verdict == endpoint.Forward && p.Endpoint != nil {
+			if port, has := p.Endpoint.Interface(r.Interface); has && p.Acid(a) != Yes {
+				return r, port, true
+			}
+		}
+	}
+	return r, nil, false
+}
+
+// worksBy is another port out of which the target is reached.
+func (p *Pass) worksBy(than string) (evidence.OtherWay, bool) {
+	for _, w := range p.OtherWays {
+		if w.Interface != than && (w.Outcome == evidence.Answered || w.Outcome == evidence.Refused && p.Target.Port == 0) {
+			return w, true
+		}
+	}
+	return evidence.OtherWay{}, false
+}
+
+// everythingBehind are the faults that show when traffic leaves by the wrong port.
+var everythingBehind = []string{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-filtered", "service-refused",
+	"resolver-silent", "resolver-silent-local", "name-server-failing", "segment-isolated", "host-firewall", "mask-too-wide", "gateway-outside-subnet", "routing-loop", "name-not-found", "wrong-segment"}
+
+// TunnelHoldsRoute: a tunnel has the target's route and does not carry it.
+var TunnelHoldsRoute = &Fault{
+	ID: "tunnel-holds-route", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
+	Doc: `A tunnel has taken the way and does not carry it
+A VPN or another tunnel on this machine has taken the default route, or that of the target, and nothing comes back through it: it has lost its far end, or the target is not to be had there. Out of the network
+port itself the target is reached. It is taken for a dead Internet connection. Take the tunnel down or connect it anew.`,
+	Judge: func(p *Pass) Finding {
+		r, port, ok := p.taken()
+		switch {
+		case p.Usable() == Yes:
+			return cleared("the target is reached")
+		case len(p.Addresses) == 0:
+			return possible("the target's address is not known")
+		case !ok || port.Kind != endpoint.Tunnel:
+			return cleared("traffic to the target leaves by no tunnel")
+		}
+		w, works := p.worksBy(port.Name)
+		if !works {
+			if p.IsOpen(evidence.ServiceConnect) {
+				return possible("traffic to %v leaves by the tunnel %s; whether another way works is still being asked", r.To, port.Name)
+			}
+			return possible("traffic to %v leaves by the tunnel %s, and no other way works either", r.To, port.Name)
+		}
+		return found(Confirmed, fmt.Sprintf("The tunnel %s has taken the way to %v and does not carry it; out of %s it is reached.", port.Name, r.To, w.Interface),
+			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it", fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
+			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name), "If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
+	},
+}
+
+// CompetingDefaultRoutes: of two default routes the wrong one wins.
+var CompetingDefaultRoutes = &Fault{
+	ID: "competing-default-routes", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
+	Doc: `Two default routes, and the wrong one wins
+This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the other port the target is reached. It comes and goes with
+the second connection, and is taken for a bad network. Take the second connection away, or give the good one the lower metric.`,
+	Judge: func(p *Pass) Finding {
+		r, port, ok := p.taken()
+		switch {
+		case p.Usable() == Yes:
+			return cleared("the target is reached")
+		case len(p.Addresses) == 0:
+			return possible("the target's address is not known")
+		case !ok || port.Kind == endpoint.Tunnel:
+			return cleared("traffic to the target does not leave by one of two network ports")
+		}
+		defaults := p.Endpoint.DefaultRoutes(r.To.Is6())
+		if len(defaults) < 2 {
+			return cleared("there is one default route")
+		}
+		w, works := p.worksBy(port.Name)
+		if !works {
+			if p.IsOpen(evidence.ServiceConnect) {
+				return possible("whether the other default route works is still being asked")
+			}
+			return cleared("no other way works either")
+		}
+		var good, bad endpoint.Route
+		for _, d := range defaults {
+			if d.Interface == w.Interface {
+				good = d
+			}
+			if d.Interface == port.Name {
+				bad = d
+			}
+		}
+		return found(Confirmed, fmt.Sprintf("Of two default routes the one by %v through %s wins and leads nowhere; out of %s the target is reached.", bad.Via, port.Name, w.Interface),
+			fmt.Sprintf("metric %d: by %v through %s", bad.Metric, bad.Via, port.Name), fmt.Sprintf("metric %d: by %v through %s", good.Metric, good.Via, w.Interface), fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
+			next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", port.Name, good.Via, good.Interface, bad.Metric))
+	},
+}
+
+// GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
+var GatewayNotARouter = &Fault{
+	ID: "gateway-not-a-router", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true, Explains: everythingBehind,
+	Doc: `The gateway set on this machine is no router
+The gateway was set by hand to a machine of the segment that is there and passes nothing on: a digit was mistaken, or the router has moved. The segment's router is another one. Neighbours answer, and nothing
+beyond does. It is taken for a dead uplink. Set the gateway that the network itself names, together with address, mask and resolvers.`,
+	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
+		switch {
+		case !p.Gateway.IsValid():
+			return possible("no gateway is set")
+		case p.Forwards == Yes:
+			return cleared("%v passes traffic on", p.Gateway)
+		case p.GatewayFromDHCP():
+			return cleared("the gateway %v was not set by hand: it came by DHCP", p.Gateway)
+		case p.Alive == No:
+			return cleared("%v does not answer at all", p.Gateway)
+		case p.Alive != Yes || p.Forwards != No:
+			return possible("what the gateway does with traffic has not been seen to an end")
+		}
+		reasons := []string{fmt.Sprintf("%v answers on the segment, and packets with a hop limit of 1 bring nothing back", p.Gateway)}
+		router, who := p.namedRouter()
+		by, forwards := p.forwarder()
+		switch {
+		case forwards:
+			router = by
+			reasons = append(reasons, fmt.Sprintf("a packet handed to %v is passed on", by))
+		case router.IsValid():
+		case p.IsOpen(evidence.Handoffs, evidence.DHCPOffer):
+			return possible("whether another machine on the segment is the router is still being asked").awaiting(evidence.Handoffs)
+		default:
+			return cleared("nobody names another router, and no neighbour passes traffic on")
+		}
+		if who != "" {
+			reasons = append(reasons, who)
+		}
+		set := ""
+		if a, ok := p.address4(); ok {
+			set = fmt.Sprintf(", together with address %v and its resolvers", a.Prefix)
+		}
+		return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, is no router; the segment's router is %v.", p.Gateway, router), reasons...).
+			next(fmt.Sprintf("Set the gateway to %v in place of %v%s.", router, p.Gateway, set))
+	},
+}
+
+// namedRouter is a router other than the gateway set that the site sheet, an offer, the lease or a router itself names, and who does.
+func (p *Pass) namedRouter() (router netip.Addr, who string) {
+	if home, ok := p.Here(); ok {
+		if gw, ok := home.Gateway(p.Gateway.Is6()); ok && gw != p.Gateway {
+			return gw, fmt.Sprintf("the site sheet has the gateway %v", gw)
+		}
+	}
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		for _, r := range o.Routers {
+			if r != p.Gateway && r.Is6() == p.Gateway.Is6() {
+				return r, fmt.Sprintf("%v offers router %v", o.Server, r)
+			}
+		}
+	}
+	if l, ok := p.Lease(); ok {
+		for _, r := range l.Terms.Routers {
+			if r != p.Gateway && r.Is6() == p.Gateway.Is6() {
+				return r, fmt.Sprintf("the lease has router %v", r)
+			}
+		}
+	}
+	if p.Gateway.Is6() {
+		for _, r := range p.Routers6 {
+			if r.Router != p.Gateway && r.Lifetime > 0 {
+				return r.Router, fmt.Sprintf("%v advertises itself as a router", r.Router)
+			}
+		}
+	}
+	return router, ""
+}

@@ -1,0 +1,57 @@
+package tui
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"passepartout/internal/core/evidence"
+	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/fault"
+)
+
+func TestSuspectsView(t *testing.T) {
+	m := showing(t, 140, 44, func(s *evidence.Set) { GatewayGone(s) })
+	press(m, "9")
+	shows(t, m, "HOST", "LOCAL SUBNET", "BEYOND", "1 found", "Found", "▸━╳ The gateway does not answer", "gateway-silent · local subnet", "answered: 172.27.40.2", "Ruled out")
+	list := m.ordered()
+	assert.Len(t, list, len(fault.Catalogue), "every fault of the catalogue is shown")
+	for i := range list[1:] {
+		assert.LessOrEqual(t, standingOrderOf(list[i].Standing), standingOrderOf(list[i+1].Standing), "what is found comes first")
+	}
+	for range len(list) {
+		press(m, "down")
+		chosen := list[m.suspects.selected]
+		page := text(m)
+		assert.Contains(t, page, chosen.Fault.ID, "each can be looked at")
+		for _, reason := range append(chosen.For, chosen.Against...) {
+			assert.Contains(t, strings.Join(strings.Fields(page), " "), strings.Fields(reason)[0], chosen.Fault.ID)
+		}
+	}
+	press(m, "pgup", "pgup", "pgup", "pgup", "pgup", "pgup", "pgup")
+	press(m, "enter")
+	assert.Equal(t, pageOverview, m.page, "the exchange is one key away")
+	assert.Equal(t, "gateway", m.result.Checks[m.selected].ID)
+}
+
+func standingOrderOf(s fault.Standing) int {
+	for i, x := range standingOrder {
+		if x == s {
+			return i
+		}
+	}
+	return -1
+}
+
+// Without permission for frames the open suspects say what is missing.
+func TestSuspectsSayWhatIsMissing(t *testing.T) {
+	m := showing(t, 140, 44, func(s *evidence.Set) { GatewayGone(s); WithoutFrames(s) })
+	press(m, "9")
+	for i, s := range m.ordered() {
+		if s.Fault.ID == "host-firewall" {
+			m.suspects.selected, m.suspects.chosen = i, s.Fault.ID
+		}
+	}
+	shows(t, m, "missing", "segment-frames, which needs permission")
+}
