@@ -120,6 +120,7 @@ type model struct {
 	over       bool
 	failed     error
 	first      *verdict.Result // the first settled verdict of this run
+	before     *verdict.Result // what came out of the run before, of the same question
 	selected   int             // check
 	moved      bool            // the user has chosen a check
 	watch      context.CancelFunc
@@ -167,7 +168,7 @@ func (m *model) enter(g Ground) {
 	m.leave()
 	m.Ground = g
 	m.iface, m.complaint = g.Interface, g.Complaint
-	m.set, m.result, m.first, m.notice, m.over = nil, verdict.Result{}, nil, "", false
+	m.set, m.result, m.first, m.before, m.notice, m.over = nil, verdict.Result{}, nil, nil, "", false
 	m.picked = 0
 	m.input.SetValue("")
 	if len(g.Targets) > 0 {
@@ -223,6 +224,7 @@ func (m *model) ask() tea.Cmd {
 		m.unwatch() // what was watched was about another question
 	}
 	m.flaw, m.target = "", t
+	m.first, m.before = nil, nil // another question has no run before
 	m.input.Blur()
 	if m.Remember != nil && !t.IsZero() {
 		m.Remember(t.String())
@@ -235,6 +237,10 @@ func (m *model) ask() tea.Cmd {
 func (m *model) start() tea.Cmd {
 	if m.run != nil {
 		m.run.cancel()
+	}
+	if m.first != nil {
+		before := m.result
+		m.before = &before
 	}
 	m.generation++
 	m.began, m.over, m.failed, m.first, m.notice = time.Now(), false, nil, nil, ""

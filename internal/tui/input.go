@@ -27,7 +27,10 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		return m.pressEntry(k)
 	}
 	if m.ports {
-		return m.pressInList(k, m.portNames(), func(name string) tea.Cmd { m.ports, m.iface = false, name; return m.start() }, func() { m.ports = false })
+		return m.pressInList(k, m.portNames(), func(name string) tea.Cmd {
+			m.ports, m.iface, m.first, m.before = false, name, nil, nil
+			return m.start()
+		}, func() { m.ports = false })
 	}
 	switch m.page {
 	case pageCases:

@@ -3,12 +3,14 @@ package tui
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/machine/simulated"
 )
 
 func TestSuspectsView(t *testing.T) {
@@ -42,6 +44,29 @@ func standingOrderOf(s fault.Standing) int {
 		}
 	}
 	return -1
+}
+
+// After a repair the same tests say what became of it.
+func TestBeforeAndAfter(t *testing.T) {
+	broken := standing(t, "gateway-not-set", simulated.Options{}, nil)
+	again := func() {
+		press(broken, "r")
+		for !broken.over {
+			time.Sleep(20 * time.Millisecond)
+			broken.Update(newsMsg{broken.generation})
+		}
+	}
+	again()
+	shows(t, broken, "Still broken. Nothing that was tested has changed.")
+	well := standing(t, "healthy", simulated.Options{}, nil)
+	broken.Ground.Machine = well.Ground.Machine
+	again()
+	shows(t, broken, "Repaired. Changed: gateway set: no gateway is set → 172.27.40.1 lies inside the mask")
+	again()
+	assert.NotContains(t, text(broken), "Repaired", "that was the run before")
+	broken.target = well.target
+	press(broken, "t", "enter")
+	assert.Nil(t, broken.before, "another question has no run before")
 }
 
 // Without permission for frames the open suspects say what is missing.

@@ -226,6 +226,11 @@ func (m *model) verdictLines(most int) []string {
 	head.at(m.width-ansi.StringWidth(certainty)-1).put(t.accent, certainty)
 	lines := []string{head.cut(m.width)}
 	text := m.result.Sentence
+	if m.before != nil {
+		if since := verdict.Compare(*m.before, m.result); since.Words != "" {
+			text = since.Words + " " + text
+		}
+	}
 	for _, a := range m.result.Also {
 		text += " Also: " + a.Sentence
 	}
