@@ -61,7 +61,7 @@ func TestBeforeAndAfter(t *testing.T) {
 	well := standing(t, "healthy", simulated.Options{}, nil)
 	broken.Ground.Machine = well.Ground.Machine
 	again()
-	shows(t, broken, "Repaired. Changed: gateway set: no gateway is set → 172.27.40.1 lies inside the mask")
+	shows(t, broken, "Repaired. Changed:", "gateway set: no gateway is")
 	again()
 	assert.NotContains(t, text(broken), "Repaired", "that was the run before")
 	broken.target = well.target
