@@ -82,7 +82,15 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 
 	if c.release != nil {
 		c.release(l, p)
-		l.until("released", 15*time.Second, func() bool { return latest(dhcp.Released) != nil })
+		told := time.Now()
+		l.until("released", 15*time.Second, func() bool {
+			done := latest(dhcp.Released) != nil
+			if !done && c.name == lease.Dhcpcd && time.Since(told) > 3*time.Second { // a signal that comes while it runs its hooks is now and then lost
+				told = time.Now()
+				c.release(l, p)
+			}
+			return done
+		})
 		released := latest(dhcp.Released)
 		assert.Equal(t, bound.Terms.Address, released.Terms.Address)
 	}
