@@ -1,7 +1,8 @@
-.PHONY: demo test bench bench-dhcp bench-neighbours bench-watch build screenshots fuzz check
+.PHONY: demo test bench bench-dhcp bench-neighbours score bench-watch build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
+SEEDS ?= 3
 
 build: ## one static binary
 	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o passepartout ./cmd/passepartout
@@ -32,6 +33,11 @@ bench-dhcp: ## the figures of DHCP: real clients against real servers, and how f
 bench-neighbours: ## the figures of neighbours and names: how fast a segment is asked, how near the times of name servers come (half a minute)
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestAskingASegment|TestComparisonAgainstKnownDelays' ./internal/scenario/namespaces | grep -E '^(a /|name server|advice)|^(ok|FAIL)'
+
+score: ## every scenario at other addresses and with other delays, and two faults at once: zone, fault, false alarms by family of fault, and what was taken for what
+	sh scripts/test-tools.sh
+	go test -count=1 -timeout 60m -v -run 'TestScore' ./internal/scenario/namespaces -seeds $(SEEDS) | grep -E '^(score|  )|^(ok|FAIL)'
+	go test -count=1 -parallel 6 -timeout 60m -v -run 'TestKernelGround' ./internal/scenario/namespaces | grep -E '^(kernel|   wrong)|^(ok|FAIL)'
 
 bench-watch: ## the figures of watching: attribution, traces, many targets, a day, keys (about four minutes)
 	sh scripts/test-tools.sh

@@ -27,6 +27,8 @@ type Scenario struct {
 	Clock     Duration `yaml:"clock"` // how far the endpoint's clock is ahead of everybody else's; negative: behind
 	Sheet     string   `yaml:"sheet"` // the site sheet that the technician has: a file in sheets/
 	Site      *Site    `yaml:"-"`
+
+	variation Variation
 }
 
 // Expect is the verdict that must come out.
@@ -188,7 +190,7 @@ func (s *Scenario) SheetText() ([]byte, error) {
 	if s.Sheet == "" {
 		return nil, nil
 	}
-	raw, err := files.ReadFile(path.Join("sheets", s.Sheet+".yaml"))
+	raw, err := s.variation.file("sheets", s.Sheet)
 	if err != nil {
 		return nil, fmt.Errorf("sheet %q is not there", clip(s.Sheet))
 	}

@@ -149,7 +149,7 @@ func TestPathView(t *testing.T) {
 	press(m, "7")
 	shows(t, m, "to bookings.kittiwake.example 203.0.113.80", "TCP 443, one flow", "┃pier-gw", "this subnet", "provider", "all comes through", "┃bookings", "●")
 	press(m, "m", "m", "f") // UDP, eight flows
-	shows(t, m, "8 flows", "2 stations share the load here", "198.51.100.35")
+	shows(t, m, "8 flows", "2 stations share the load", "198.51.100.35")
 	press(m, "down", "enter")
 	press(m, "c")
 	assert.Contains(t, text(m), "the path as it is now, kept")
