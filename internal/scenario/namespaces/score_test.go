@@ -1,0 +1,183 @@
+//go:build linux
+
+package namespaces_test
+
+import (
+	"cmp"
+	"flag"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/core/fault"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/scenario"
+)
+
+var seeds = flag.Int("seeds", 1, "how many variations of each scenario the score runs, besides the scenario as it is")
+
+// tallied is what came of the instances of one family of faults.
+type tallied struct {
+	instances, zone, fault, alarms, open int
+	took                                 []int64
+}
+
+// corpus is the score of many instances, by the family of the fault: where it lies, and what it is about.
+type corpus struct {
+	mu        sync.Mutex
+	families  map[string]*tallied
+	confusion map[string]int
+}
+
+func familyOf(s *scenario.Scenario) string {
+	for _, f := range fault.Catalogue {
+		if f.ID == s.Expect.Fault {
+			return fmt.Sprintf("%s, %s", f.Zone, f.Check)
+		}
+	}
+	return "nothing in the way"
+}
+
+// add takes an instance in, and reports whether its zone is right.
+func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	family := familyOf(s)
+	if c.families[family] == nil {
+		c.families[family] = &tallied{}
+	}
+	t := c.families[family]
+	t.instances++
+	t.took = append(t.took, r.TookMS)
+	right := r.Verdict.Zone == zone
+	switch {
+	case right && r.Verdict.Fault == want:
+		t.zone++
+		t.fault++
+	case right:
+		t.zone++
+		c.confusion[fmt.Sprintf("%s: %s taken for %s", s.Name, cmp.Or(want, "nothing"), cmp.Or(r.Verdict.Fault, "one of several"))]++
+	case r.Verdict.Zone == "undetermined":
+		t.open++
+	default:
+		c.confusion[fmt.Sprintf("%s: %s in %s taken for %s in %s", s.Name, cmp.Or(want, "nothing"), zone, cmp.Or(r.Verdict.Fault, "nothing"), r.Verdict.Zone)]++
+	}
+	if zone == "none" && r.Verdict.Zone != "none" {
+		t.alarms++
+	}
+	return right
+}
+
+func (c *corpus) print(ground string) {
+	all := &tallied{}
+	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined", "median", "worst")
+	line := func(name string, t *tallied) {
+		slices.Sort(t.took)
+		share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(t.instances, 1))) }
+		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms, share(t.open), t.took[len(t.took)/2], t.took[len(t.took)-1])
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.families)) {
+		t := c.families[name]
+		line(name, t)
+		all.instances, all.zone, all.fault, all.alarms, all.open = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault, all.alarms+t.alarms, all.open+t.open
+		all.took = append(all.took, t.took...)
+	}
+	if all.instances > 0 {
+		line("all", all)
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.confusion)) {
+		fmt.Printf("  confused: %s, %d times\n", name, c.confusion[name])
+	}
+}
+
+func newCorpus() *corpus {
+	return &corpus{families: map[string]*tallied{}, confusion: map[string]int{}}
+}
+
+// Every scenario at other addresses and with other delays, on the simulated ground.
+func TestScore(t *testing.T) {
+	for _, ground := range []struct {
+		name      string
+		privilege simulated.Privilege
+	}{{"score, simulated", simulated.Full}, {"score, simulated, unprivileged", simulated.Unprivileged}} {
+		t.Run(ground.name, func(t *testing.T) {
+			if *seeds < 2 && ground.privilege != simulated.Full {
+				t.Skip("with -seeds 2 and more, as make score has it")
+			}
+			c := newCorpus()
+			again := &score{}
+			t.Run("all", func(t *testing.T) {
+				slots := make(chan struct{}, 6)
+				for _, name := range scenario.Names() {
+					for seed := 1; seed <= *seeds; seed++ {
+						t.Run(fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
+							t.Parallel()
+							slots <- struct{}{}
+							defer func() { <-slots }()
+							s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
+							require.NoError(t, err)
+							zone, want := s.Expect.For(ground.privilege == simulated.Full, ground.privilege != simulated.Unprivileged)
+							r, _ := again.undisturbed(func() (result, []string) {
+								r := runSimulated(t, s, ground.privilege)
+								if r.Verdict.Zone != zone {
+									return r, []string{"another zone"}
+								}
+								return r, nil
+							})
+							assert.True(t, c.add(s, zone, want, r), "zone %s, want %s: %s", r.Verdict.Zone, zone, r.Verdict.Sentence)
+						})
+					}
+				}
+			})
+			c.print(ground.name)
+		})
+	}
+}
+
+// hiders are faults behind which nothing can be seen; hidden are those that they hide. By the rule of cause the nearer one is the verdict.
+var (
+	hiders = []string{"interface-down", "no-carrier", "no-address", "self-assigned-address", "gateway-not-set", "gateway-outside-subnet", "route-blocked", "host-firewall", "neighbour-entry-pinned", "resolver-not-set", "wrong-network",
+		"gateway-not-a-router", "segment-isolated", "dhcp-silent-no-address", "gateway-silent", "gateway-does-not-forward", "gateway-impersonated", "resolver-silent-local", "uplink-down"}
+	hidden = []string{"service-refused", "service-filtered", "destination-silent", "destination-unreachable", "prohibited-by-policy", "path-stops"}
+)
+
+// Two faults at once: the one nearer to the host that explains everything seen is the verdict.
+func TestScoreOfTwoFaults(t *testing.T) {
+	pairs := scenario.Doubles(hiders, hidden)
+	if *seeds < 2 { // every other one; make score has them all
+		half := pairs[:0:0]
+		for i := 0; i < len(pairs); i += 2 {
+			half = append(half, pairs[i])
+		}
+		pairs = half
+	}
+	assert.GreaterOrEqual(t, len(pairs), 40)
+	c := newCorpus()
+	again := &score{}
+	t.Run("all", func(t *testing.T) {
+		slots := make(chan struct{}, 6)
+		for _, pair := range pairs {
+			t.Run(pair[0]+" + "+pair[1], func(t *testing.T) {
+				t.Parallel()
+				slots <- struct{}{}
+				defer func() { <-slots }()
+				s, err := scenario.Both(pair[0], pair[1])
+				require.NoError(t, err)
+				r, _ := again.undisturbed(func() (result, []string) {
+					r := runSimulated(t, s, simulated.Full)
+					if r.Verdict.Zone != s.Expect.Zone {
+						return r, []string{"another zone"}
+					}
+					return r, nil
+				})
+				assert.True(t, c.add(s, s.Expect.Zone, s.Expect.Fault, r), "zone %s, want %s: %s", r.Verdict.Zone, s.Expect.Zone, r.Verdict.Sentence)
+			})
+		}
+	})
+	c.print("score, two faults, simulated")
+}
