@@ -21,15 +21,11 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 	if wait < 100*time.Millisecond || wait > time.Minute {
 		return fmt.Errorf("--wait %v: give 100ms to 1m", wait)
 	}
-	m, _, stop, err := f.ground(nil)
+	m, e, iface, stop, err := f.standing(cmd.Context())
 	if err != nil {
 		return err
 	}
 	defer stop()
-	e, iface, err := f.port(cmd.Context(), m)
-	if err != nil {
-		return err
-	}
 	segment, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
 	if errors.Is(err, fs.ErrPermission) {
 		return errors.New("asking DHCP servers needs permission to send raw frames; allow it: " + m.Permissions().Frames.Mend)

@@ -71,15 +71,11 @@ func (f *flags) namesCommand() *cobra.Command {
 					return fmt.Errorf("--type %q: give some of %s, with commas between", clipped(k), strings.Join(recordTypes, ", "))
 				}
 			}
-			m, _, stop, err := f.ground(nil)
+			m, e, iface, stop, err := f.standing(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer stop()
-			e, iface, err := f.port(cmd.Context(), m)
-			if err != nil {
-				return err
-			}
 			out := report.Named{Name: name, At: time.Now(), Hosts: e.HostsEntries(name)}
 			if out.Servers, err = f.servers(given, e, iface); err != nil {
 				return err

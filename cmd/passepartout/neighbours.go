@@ -37,15 +37,22 @@ func (f *flags) port(ctx context.Context, m machine.Machine) (*endpoint.Endpoint
 	return e, name, nil
 }
 
+// standing gives the machine to examine, what it says of itself, and the port that is meant; stop leaves it.
+func (f *flags) standing(ctx context.Context) (m machine.Machine, e *endpoint.Endpoint, iface string, stop func(), err error) {
+	if m, _, stop, err = f.ground(nil); err != nil {
+		return nil, nil, "", nil, err
+	}
+	if e, iface, err = f.port(ctx, m); err != nil {
+		stop()
+		return nil, nil, "", nil, err
+	}
+	return m, e, iface, stop, nil
+}
+
 // patrol begins to watch the neighbours of the port that is meant.
 func (f *flags) patrol(ctx context.Context, quiet bool) (p *patrol.Patrol, stop func(), err error) {
-	m, _, leave, err := f.ground(nil)
+	m, e, name, leave, err := f.standing(ctx)
 	if err != nil {
-		return nil, nil, err
-	}
-	e, name, err := f.port(ctx, m)
-	if err != nil {
-		leave()
 		return nil, nil, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -166,15 +173,11 @@ func (f *flags) portCommand() *cobra.Command {
 			if over < 100*time.Millisecond || over > time.Hour {
 				return fmt.Errorf("--for %v: give 100ms to 1h", over)
 			}
-			m, _, stop, err := f.ground(nil)
+			m, e, name, stop, err := f.standing(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer stop()
-			e, name, err := f.port(cmd.Context(), m)
-			if err != nil {
-				return err
-			}
 			was, _ := e.Interface(name)
 			began := time.Now()
 			probe.Sleep(cmd.Context(), over)

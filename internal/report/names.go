@@ -22,13 +22,12 @@ const (
 
 // Named is one name as several servers have it.
 type Named struct {
-	Name     string
-	Asked    []string // the names that it was completed to
-	At       time.Time
-	Servers  []names.Server
-	Lookups  []evidence.Lookup
-	Hosts    []netip.Addr // what the hosts file says in their place
-	Searched []string
+	Name    string
+	Asked   []string // the names that it was completed to
+	At      time.Time
+	Servers []names.Server
+	Lookups []evidence.Lookup
+	Hosts   []netip.Addr // what the hosts file says in their place
 }
 
 func (n Named) addresses() (out []netip.Addr) {

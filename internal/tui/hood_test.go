@@ -44,7 +44,6 @@ func standing(t *testing.T, name string, o simulated.Options, change func(*scena
 
 func TestNeighboursView(t *testing.T) {
 	t.Run("a large segment is asked after a question", func(t *testing.T) {
-		t.Parallel()
 		m := standing(t, "healthy", simulated.Options{}, func(s *scenario.Scenario) {
 			s.Site.Nodes["ticket-03"].Ports["eth0"].Addresses[0] = netip.MustParsePrefix("172.27.40.23/21")
 		})
@@ -59,13 +58,11 @@ func TestNeighboursView(t *testing.T) {
 		shows(t, m, "; stopped")
 	})
 	t.Run("one that is too large is not", func(t *testing.T) {
-		t.Parallel()
 		m := standing(t, "proxy-arp", simulated.Options{}, nil)
 		press(m, "4", "a")
 		shows(t, m, "at most 4096, a /20, are asked as a whole")
 	})
 	t.Run("without frames", func(t *testing.T) {
-		t.Parallel()
 		m := standing(t, "healthy", simulated.Options{Privilege: simulated.Unprivileged}, nil)
 		press(m, "4", "m")
 		shows(t, m, "can only be asked in raw frames", "cannot be heard: it needs permission")
@@ -73,7 +70,6 @@ func TestNeighboursView(t *testing.T) {
 		shows(t, m, "of 253 addresses asked, by the system on our behalf")
 	})
 	t.Run("a machine without a port", func(t *testing.T) {
-		t.Parallel()
 		m := showing(t, 120, 40, func(s *evidence.Set) { s.Endpoint.Interfaces = s.Endpoint.Interfaces[:1]; s.Interface = "" })
 		press(m, "4")
 		shows(t, m, "no network port besides loopback")
@@ -81,7 +77,6 @@ func TestNeighboursView(t *testing.T) {
 		shows(t, m, "no such port")
 	})
 	t.Run("what is wrong stands out, and each choice has its detail", func(t *testing.T) {
-		t.Parallel()
 		m := standing(t, "neighbour-entry-pinned", simulated.Options{}, nil)
 		press(m, "4", "a")
 		shows(t, m, "━╳ 1 wrong", "fixed, and wrong", "253 of 253")

@@ -38,33 +38,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 	case pageQuestion:
 		return m.pressQuestion(k)
 	}
-	switch m.page {
-	case pageReach:
-		if cmd, own := m.pressReach(k); own {
-			return cmd
-		}
-	case pageLease:
-		if cmd, own := m.pressLease(k); own {
-			return cmd
-		}
-	case pagePath:
-		if cmd, own := m.pressPath(k); own {
-			return cmd
-		}
-	case pageHood:
-		if cmd, own := m.pressHood(k); own {
-			return cmd
-		}
-	case pageNames:
-		if cmd, own := m.pressNames(k); own {
-			return cmd
-		}
-	case pageSuspects:
-		if cmd, own := m.pressSuspects(k); own {
-			return cmd
-		}
-	case pagePort:
-		if cmd, own := m.pressPort(k); own {
+	own := map[page]func(tea.KeyPressMsg) (tea.Cmd, bool){pageReach: m.pressReach, pageLease: m.pressLease, pagePath: m.pressPath, pageHood: m.pressHood, pageNames: m.pressNames, pagePort: m.pressPort, pageSuspects: m.pressSuspects}
+	if press := own[m.page]; press != nil { // the keys of the view come first
+		if cmd, taken := press(k); taken {
 			return cmd
 		}
 	}

@@ -46,7 +46,8 @@ func (p *Pass) holders(a netip.Addr) (out []endpoint.HardwareAddr) {
 	return out
 }
 
-func hardwareList(list []endpoint.HardwareAddr) string {
+// HardwareList writes hardware addresses in a row.
+func HardwareList(list []endpoint.HardwareAddr) string {
 	var parts []string
 	for _, h := range list {
 		parts = append(parts, h.String())
@@ -104,7 +105,7 @@ will ever correct it. It is taken for a dead gateway. Delete the entry; the mach
 		reason := fmt.Sprintf("the neighbour table has %v at %v, fixed by hand", e.Address, e.Hardware)
 		if now := p.holders(e.Address); len(now) > 0 {
 			return found(Confirmed, fmt.Sprintf("This machine has the hardware address of %s %v fixed as %v, and %v answers for it.", what, e.Address, e.Hardware, now[0]),
-				reason, fmt.Sprintf("asked on the segment, %s answers for %v", hardwareList(now), e.Address)).next(mend)
+				reason, fmt.Sprintf("asked on the segment, %s answers for %v", HardwareList(now), e.Address)).next(mend)
 		}
 		if home, ok := p.Here(); ok {
 			if f, ok := home.Holder(e.Address); ok && !f.Hardware.IsZero() && f.Hardware != e.Hardware {
@@ -192,26 +193,26 @@ sent to the gateway goes now to the one, now to the other. It is taken for a fla
 		case redundant:
 			return cleared("%v is a hardware address that a group of routers shares", shared)
 		case len(faces) > 1 && len(home.Routers) > 0 && !slices.ContainsFunc(faces, func(h endpoint.HardwareAddr) bool { return !slices.Contains(home.Routers, h) }):
-			return cleared("the site sheet knows all of %s as the gateway's", hardwareList(faces))
+			return cleared("the site sheet knows all of %s as the gateway's", HardwareList(faces))
 		}
 		look := "Find the machine with hardware address %v: the switch's address table tells its port. Unplug it, or give it another address."
 		works := p.Usable() == Yes
 		switch {
 		case len(now) > 1:
-			f := found(Confirmed, fmt.Sprintf("Two machines answer for the gateway %v: %s.", p.Gateway, hardwareList(now)), fmt.Sprintf("asked on the segment, %s answer for %v", hardwareList(now), p.Gateway)).aside(works).oncePlain(p)
+			f := found(Confirmed, fmt.Sprintf("Two machines answer for the gateway %v: %s.", p.Gateway, HardwareList(now)), fmt.Sprintf("asked on the segment, %s answer for %v", HardwareList(now), p.Gateway)).aside(works).oncePlain(p)
 			if !believed.IsZero() {
 				f.For = append(f.For, fmt.Sprintf("this machine sends to %v", believed))
 			}
 			if who, known := p.impersonator(now); known {
 				return f.next(fmt.Sprintf(look, who))
 			}
-			return f.next(fmt.Sprintf("Find out which of %s is the gateway: its label, or another machine's neighbour table, tells. The switch's address table tells the port of the other.", hardwareList(now)))
+			return f.next(fmt.Sprintf("Find out which of %s is the gateway: its label, or another machine's neighbour table, tells. The switch's address table tells the port of the other.", HardwareList(now)))
 		case len(now) == 1 && !believed.IsZero() && believed != now[0]:
 			return found(Supported, fmt.Sprintf("The gateway %v was at %v when this began, and %v answers for it now.", p.Gateway, believed, now[0]),
 				fmt.Sprintf("the neighbour table had %v at %v", p.Gateway, believed), fmt.Sprintf("asked on the segment, %v answers", now[0])).aside(works).oncePlain(p).
-				next(fmt.Sprintf("If the gateway was not replaced just now, find both: %s.", hardwareList(faces)))
+				next(fmt.Sprintf("If the gateway was not replaced just now, find both: %s.", HardwareList(faces)))
 		case len(faces) == 1 && len(home.Routers) > 0 && !slices.Contains(home.Routers, faces[0]):
-			return found(Supported, fmt.Sprintf("The gateway %v is at %v, which the site sheet does not know.", p.Gateway, faces[0]), fmt.Sprintf("the site sheet documents %s", hardwareList(home.Routers))).aside(works).oncePlain(p).
+			return found(Supported, fmt.Sprintf("The gateway %v is at %v, which the site sheet does not know.", p.Gateway, faces[0]), fmt.Sprintf("the site sheet documents %s", HardwareList(home.Routers))).aside(works).oncePlain(p).
 				next(fmt.Sprintf(look, faces[0]))
 		case len(now) == 1 && !p.IsOpen(evidence.SegmentFrames):
 			return cleared("%v alone answers for %v", now[0], p.Gateway)

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -33,7 +32,7 @@ func neighbours(p *fault.Pass) Check {
 	c := Check{ID: "neighbours", Label: "neighbours", Zone: fault.LocalSubnet, Asked: "addresses on the segment: who is there?", Means: "this machine's port, cable and address work on the segment"}
 	for _, n := range p.Neighbours {
 		if n.Outcome == evidence.Answered && n.Asked != p.Gateway && len(c.Heard) < 8 {
-			c.Heard = append(c.Heard, fmt.Sprintf("%v is %s, in %s", n.Asked, hardware(n.Hardware), fault.Millis(n.RTT)))
+			c.Heard = append(c.Heard, fmt.Sprintf("%v is %s, in %s", n.Asked, fault.HardwareList(n.Hardware), fault.Millis(n.RTT)))
 		}
 	}
 	slices.Sort(c.Heard)
@@ -57,14 +56,6 @@ func neighbours(p *fault.Pass) Check {
 		c.Fact = "nobody has answered yet"
 	}
 	return c
-}
-
-func hardware(list []endpoint.HardwareAddr) string {
-	var parts []string
-	for _, h := range list {
-		parts = append(parts, h.String())
-	}
-	return strings.Join(parts, " and ")
 }
 
 func dhcp(p *fault.Pass) Check {
@@ -126,7 +117,7 @@ func gateway(p *fault.Pass) Check {
 	switch {
 	case asked && n.Outcome == evidence.Answered:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v answers in %s", p.Gateway, fault.Millis(n.RTT))
-		c.Heard = append(c.Heard, fmt.Sprintf("%v is %s", p.Gateway, hardware(n.Hardware)))
+		c.Heard = append(c.Heard, fmt.Sprintf("%v is %s", p.Gateway, fault.HardwareList(n.Hardware)))
 	case p.Alive == fault.Yes:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v answers", p.Gateway)
 	case p.Alive == fault.No:
