@@ -157,12 +157,21 @@ func Parse(raw []byte, site func(name string) ([]byte, error)) (*Scenario, error
 	if err := yaml.UnmarshalWithOptions(base, s, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("site %s: %w", c.SiteName, oneLine(err))
 	}
+	if err := c.lay(s); err != nil {
+		return nil, err
+	}
+	c.Site = s
+	return &c.Scenario, errors.Join(s.check(), c.Timeline.check(s))
+}
+
+// lay puts the file's changes over a site.
+func (c *caseFile) lay(s *Site) error {
 	for name, change := range c.Segments {
 		if s.Segments[name] == nil {
 			s.Segments[name] = &Segment{}
 		}
 		if err := overlay(change, s.Segments[name]); err != nil {
-			return nil, fmt.Errorf("segment %s: %w", clip(name), oneLine(err))
+			return fmt.Errorf("segment %s: %w", clip(name), oneLine(err))
 		}
 	}
 	for name, change := range c.Nodes {
@@ -170,11 +179,10 @@ func Parse(raw []byte, site func(name string) ([]byte, error)) (*Scenario, error
 			s.Nodes[name] = &Node{}
 		}
 		if err := overlay(change, s.Nodes[name]); err != nil {
-			return nil, fmt.Errorf("node %s: %w", clip(name), oneLine(err))
+			return fmt.Errorf("node %s: %w", clip(name), oneLine(err))
 		}
 	}
-	c.Site = s
-	return &c.Scenario, errors.Join(s.check(), c.Timeline.check(s))
+	return nil
 }
 
 // overlay decodes onto a value that is there already: fields that the file does not name stay as they are.

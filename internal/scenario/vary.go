@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -92,33 +90,12 @@ func Both(nearer, farther string) (*Scenario, error) {
 			return nil, ErrTogether
 		}
 	}
-	base, err := files.ReadFile(path.Join("sites", a.SiteName+".yaml"))
+	s, err := Load(nearer)
 	if err != nil {
 		return nil, err
 	}
-	first, err := files.ReadFile(path.Join("cases", nearer+".yaml"))
-	if err != nil {
+	if err := b.lay(s.Site); err != nil {
 		return nil, err
-	}
-	s, err := Parse(first, func(string) ([]byte, error) { return base, nil })
-	if err != nil {
-		return nil, err
-	}
-	for name, change := range b.Segments {
-		if s.Site.Segments[name] == nil {
-			s.Site.Segments[name] = &Segment{}
-		}
-		if err := overlay(change, s.Site.Segments[name]); err != nil {
-			return nil, fmt.Errorf("segment %s: %w", clip(name), oneLine(err))
-		}
-	}
-	for name, change := range b.Nodes {
-		if s.Site.Nodes[name] == nil {
-			s.Site.Nodes[name] = &Node{}
-		}
-		if err := overlay(change, s.Site.Nodes[name]); err != nil {
-			return nil, fmt.Errorf("node %s: %w", clip(name), oneLine(err))
-		}
 	}
 	s.Name = nearer + " + " + farther
 	return s, s.Site.check()
@@ -128,7 +105,7 @@ func Both(nearer, farther string) (*Scenario, error) {
 func Doubles(nearer, farther []string) (out [][2]string) {
 	for _, a := range nearer {
 		for _, b := range farther {
-			if s, err := Both(a, b); err == nil && s != nil && !slices.Contains(out, [2]string{a, b}) && !strings.EqualFold(a, b) {
+			if _, err := Both(a, b); err == nil {
 				out = append(out, [2]string{a, b})
 			}
 		}

@@ -261,9 +261,11 @@ func (r reading) network(path string, f fileNetwork) (n site.Network, err error)
 	}
 	for i, x := range f.Ranges {
 		at := fmt.Sprintf("%s.ranges[%d]", path, i)
-		ends, err := r.addresses(at, []string{x.From, x.To})
+		from, errFrom := netip.ParseAddr(x.From)
+		to, errTo := netip.ParseAddr(x.To)
+		ends := [2]netip.Addr{from.Unmap(), to.Unmap()}
 		switch {
-		case err != nil:
+		case errFrom != nil || errTo != nil:
 			return n, r.flaw(at+".from", "range %q to %q: give two addresses", clip(x.From), clip(x.To))
 		case ends[0].Is6() != ends[1].Is6() || ends[1].Less(ends[0]):
 			return n, r.flaw(at+".from", "range %v to %v: the end lies before the beginning", ends[0], ends[1])
@@ -315,7 +317,7 @@ func (r reading) addresses(path string, texts []string) (out []netip.Addr, err e
 		if err != nil {
 			return nil, r.flaw(fmt.Sprintf("%s[%d]", path, i), "address %q is none", clip(text))
 		}
-		if a = a.Unmap(); !slices.Contains(out, a) || len(texts) == 2 {
+		if a = a.Unmap(); !slices.Contains(out, a) {
 			out = append(out, a)
 		}
 	}

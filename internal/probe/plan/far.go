@@ -92,14 +92,26 @@ func (r *run) startNames(ctx context.Context) {
 	}, targetKinds...)
 }
 
+// inDoubt waits until the usual way should have shown that it works, and reports whether it has not. It returns as soon as it has, so that a healthy verdict does not
+// wait for questions that are put only in doubt.
+func (r *run) inDoubt(ctx context.Context, settled func(*evidence.Set) bool) bool {
+	for began := time.Now(); time.Since(began) < doubtAfter; {
+		if !probe.Sleep(ctx, handoffPace) || settled(r.snapshot()) {
+			return false
+		}
+	}
+	return true
+}
+
+// works reports whether the target has shown that it works.
+func works(s *evidence.Set) bool { return fault.NewPass(s).Usable() == fault.Yes }
+
 // askElsewhere asks the DHCP servers and the gateway for the name when none of the servers that are set has answered: many serve names as well, and one
 // that does shows that the servers set are the wrong ones.
 func (r *run) askElsewhere(ctx context.Context) {
 	answered := func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered }
-	for began := time.Now(); time.Since(began) < doubtAfter; {
-		if !probe.Sleep(ctx, handoffPace) || slices.ContainsFunc(r.snapshot().Lookups, answered) {
-			return
-		}
+	if !r.inDoubt(ctx, func(s *evidence.Set) bool { return slices.ContainsFunc(s.Lookups, answered) }) {
+		return
 	}
 	s := r.snapshot()
 	p := fault.NewPass(s)
@@ -201,7 +213,7 @@ func (r *run) open(ctx context.Context, a netip.Addr, port uint16) {
 // askServices opens connections to services of the site sheet when the target has not soon shown that it works: they tell one target from all.
 func (r *run) askServices(ctx context.Context) {
 	const most = 3
-	if !probe.Sleep(ctx, doubtAfter) || fault.NewPass(r.snapshot()).Usable() == fault.Yes {
+	if !r.inDoubt(ctx, works) {
 		return
 	}
 	var wg sync.WaitGroup
@@ -268,7 +280,7 @@ func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port ui
 			continue
 		}
 		r.step(func() {
-			if !probe.Sleep(ctx, doubtAfter) || fault.NewPass(r.snapshot()).Usable() == fault.Yes {
+			if !r.inDoubt(ctx, works) {
 				return
 			}
 			to := netip.AddrPortFrom(a, port)
