@@ -17,5 +17,14 @@ func ReadAnswer(b []byte) (evidence.Lookup, bool) {
 	return out, true
 }
 
+// ReadPortal takes what a captive portal's interface says from bytes, as AskPortal does.
+func ReadPortal(b []byte) (out evidence.Portal) {
+	readPortal(b, &out)
+	return out
+}
+
+// ReadScript reads a file of automatic proxy configuration, as FetchProxyScript does.
+var ReadScript = readScript
+
 // EchoPayload is what an echo request of that size, number and flow carries.
 var EchoPayload = echoPayload

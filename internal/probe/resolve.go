@@ -34,14 +34,16 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 		return nil, 0, fmt.Errorf("%s: %w: no name server is set on this machine", t.Name, ErrNoAddress)
 	}
 	var mu sync.Mutex
-	var wg sync.WaitGroup
-	for _, server := range servers {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	asked := make([]sync.WaitGroup, len(servers))
+	for i, server := range servers {
 		for _, name := range evidence.Candidates(t.Name, e.Search) {
 			for kind, skip := range map[string]bool{"A": families.No4, "AAAA": families.No6} {
 				if skip {
 					continue
 				}
-				wg.Go(func() {
+				asked[i].Go(func() {
 					l := Lookup(ctx, m, server, name, kind)
 					mu.Lock()
 					set.Lookups = append(set.Lookups, l)
@@ -50,8 +52,19 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 			}
 		}
 	}
-	wg.Wait()
-	addrs, _ = set.TargetAddresses()
+	for i := range asked { // a server that has the name is not kept waiting for by those that come after it
+		asked[i].Wait()
+		mu.Lock()
+		addrs, _ = set.TargetAddresses()
+		mu.Unlock()
+		if len(addrs) > 0 {
+			break
+		}
+	}
+	cancel()
+	for i := range asked {
+		asked[i].Wait()
+	}
 	for _, l := range set.Lookups {
 		if len(l.Addresses) > 0 && (life == 0 || l.Life < life) {
 			life = max(l.Life, time.Second)

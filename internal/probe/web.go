@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"time"
 
 	"passepartout/internal/core/evidence"
@@ -20,7 +21,8 @@ import (
 // AskWeb sends one request for the target's URL to one address of it, follows no redirect, and reads no more than the head. Any status is an answer. When no secure
 // connection comes about, it asks once more without looking at the certificate, only to learn what the service shows and what time it has.
 func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Addr, iface string) evidence.Web {
-	out, err := askWeb(ctx, m, t, to, iface, false)
+	q := webRequest{target: t, to: netip.AddrPortFrom(to, t.Port), iface: iface}
+	out, _, err := q.send(ctx, m)
 	if err == nil || !t.TLS || out.Outcome != evidence.Nonsense {
 		return out
 	}
@@ -32,7 +34,8 @@ func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Ad
 	if shown != nil {
 		out.Shown = certificateOf(shown)
 	}
-	again, _ := askWeb(ctx, m, t, to, iface, true)
+	q.unverified = true
+	again, _, _ := q.send(ctx, m)
 	out.Date, out.At = again.Date, again.At
 	return out
 }
@@ -73,45 +76,70 @@ func certificateOf(c *x509.Certificate) evidence.Certificate {
 	return out
 }
 
-func askWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Addr, iface string, unverified bool) (evidence.Web, error) {
-	addr := netip.AddrPortFrom(to, t.Port)
-	out := evidence.Web{URL: t.URL, To: addr}
+// webRequest is one request, and whom it is sent to.
+type webRequest struct {
+	target     target.Target
+	to         netip.AddrPort // the service's address, or the proxy's
+	proxy      *url.URL       // set: to is a proxy's, which is asked to pass the request on
+	iface      string
+	header     http.Header
+	unverified bool // whatever certificate is shown
+	most       int64
+}
+
+// send sends the request and reads up to most octets of the answer's body.
+func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.Web, body []byte, err error) {
+	out = evidence.Web{URL: q.target.URL, To: q.to}
+	if q.proxy != nil {
+		out.Via = wiretext.Clean(q.proxy.Host)
+	}
+	reply := evidence.Reply{}
 	transport := &http.Transport{
 		DisableKeepAlives: true,
-		Proxy:             nil, // the path itself is judged, not a proxy's
-		TLSClientConfig:   &tls.Config{RootCAs: m.Roots(), ServerName: t.Host(), MinVersion: tls.VersionTLS12, InsecureSkipVerify: unverified},
+		Proxy:             http.ProxyURL(q.proxy),
+		TLSClientConfig:   &tls.Config{RootCAs: m.Roots(), ServerName: q.target.Host(), MinVersion: tls.VersionTLS12, InsecureSkipVerify: q.unverified},
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			conn, r := m.Connect(ctx, machine.ConnectConfig{To: addr, Interface: iface})
-			if r.Outcome != evidence.Answered {
+			conn, r := m.Connect(ctx, machine.ConnectConfig{To: q.to, Interface: q.iface})
+			if reply = r; r.Outcome != evidence.Answered {
 				return nil, errors.New(r.Outcome.String())
 			}
 			return conn, nil
 		},
+		OnProxyConnectResponse: func(_ context.Context, _ *url.URL, _ *http.Request, r *http.Response) error {
+			out.Status = r.StatusCode // replaced when the service itself answers
+			return nil
+		},
 		MaxResponseHeaderBytes: 64 << 10,
 	}
 	defer transport.CloseIdleConnections()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.URL, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, q.target.URL, nil)
 	if err != nil {
 		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the URL cannot be asked for"}
-		return out, err
+		return out, nil, err
+	}
+	for name, values := range q.header {
+		req.Header[name] = values
 	}
 	began := time.Now()
 	resp, err := transport.RoundTrip(req)
 	if err != nil {
-		if ctx.Err() != nil {
+		switch {
+		case ctx.Err() != nil:
 			out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
-			return out, err
+		case reply.Outcome != evidence.Answered: // nobody was there to be asked
+			out.Reply = reply
+		default:
+			out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: q.to.Addr(), RTT: time.Since(began), Reason: wiretext.Clean(err.Error())}
 		}
-		out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: to, RTT: time.Since(began), Reason: wiretext.Clean(err.Error())}
-		return out, err
+		return out, nil, err
 	}
 	defer resp.Body.Close()
-	_, _ = io.CopyN(io.Discard, resp.Body, 1<<10)
+	body, _ = io.ReadAll(io.LimitReader(resp.Body, max(q.most, 1<<10)))
 	out.Status, out.Location = resp.StatusCode, wiretext.Clean(resp.Header.Get("Location"))
-	out.Reply = evidence.Reply{Outcome: evidence.Answered, From: to, RTT: time.Since(began)}
+	out.Reply = evidence.Reply{Outcome: evidence.Answered, From: q.to.Addr(), RTT: time.Since(began)}
 	out.At = time.Now()
 	if date, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
 		out.Date = date
 	}
-	return out, nil
+	return out, body, nil
 }

@@ -1,6 +1,7 @@
 package scenario
 
 import (
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -19,15 +20,28 @@ import (
 )
 
 // Serve answers web requests on a listener until that is closed: the same service on every ground.
-func (w Web) Serve(l net.Listener, host string, a *Authority) error {
-	if w.TLS {
-		l = tls.NewListener(l, a.ConfigFor(host, w.Cert))
+func (spec Web) Serve(l net.Listener, host string, a *Authority) error {
+	if spec.TLS {
+		l = tls.NewListener(l, a.ConfigFor(host, spec.Cert))
 	}
 	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Date", a.now().UTC().Format(http.TimeFormat))
-		fmt.Fprintf(w, "%s: in service\n", host)
+		spec.answer(w, host, a.now())
 	})}
 	return server.Serve(l)
+}
+
+func (spec Web) answer(w http.ResponseWriter, host string, now time.Time) {
+	w.Header().Set("Date", now.UTC().Format(http.TimeFormat))
+	if spec.Location != "" {
+		w.Header().Set("Location", spec.Location)
+	}
+	if spec.Captive != nil {
+		w.Header().Set("Content-Type", "application/captive+json")
+		fmt.Fprintf(w, `{"captive": %v, "user-portal-url": "https://%s/log-in"}`, *spec.Captive, host)
+		return
+	}
+	w.WriteHeader(cmp.Or(spec.Status, http.StatusOK))
+	fmt.Fprintln(w, cmp.Or(spec.Body, host+": in service"))
 }
 
 // Authority signs the certificates of the site's services. Keys are made at the first use: most runs need none.

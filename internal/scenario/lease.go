@@ -29,6 +29,7 @@ func (s *Site) LeaseFile(node string, began time.Time) string {
 		if server != nil {
 			l.For = cmp.Or(l.For, server.Lease)
 			l.Bits = cmp.Or(l.Bits, server.Bits)
+			l.portal, l.proxyFile = server.Portal, server.ProxyFile
 			if !l.Server.IsValid() {
 				l.Server = s.serverAddress(server)
 			}
@@ -103,6 +104,11 @@ func (l Lease) block(iface string, address netip.Addr, began time.Time) string {
 	}
 	if len(l.Resolvers) > 0 {
 		fmt.Fprintf(&b, "  option domain-name-servers %s;\n", list(l.Resolvers))
+	}
+	for code, text := range map[string]string{"114": l.portal, "252": l.proxyFile} { // the client knows no names for them
+		if text != "" {
+			fmt.Fprintf(&b, "  option unknown-%s %q;\n", code, text)
+		}
 	}
 	fmt.Fprintf(&b, "  option dhcp-lease-time %d;\n  option dhcp-message-type 5;\n", int(length.Seconds()))
 	if l.Server.IsValid() {

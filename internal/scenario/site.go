@@ -50,12 +50,15 @@ type Node struct {
 	DNS        *DNS             `yaml:"dns"`
 	MDNS       string           `yaml:"mdns"` // the name by which it answers for itself (RFC 6762)
 	Web        []Web            `yaml:"web"`
+	Proxy      *Proxy           `yaml:"proxy"`
+	Captures   []Capture        `yaml:"captures"`
 	Filter     []Rule           `yaml:"filter"`
 
 	Resolvers  []netip.Addr          `yaml:"resolvers"`
 	Search     []string              `yaml:"search"`
 	Hosts      map[string]netip.Addr `yaml:"hosts"`
 	Neighbours []Entry               `yaml:"neighbours"` // what its neighbour table holds from the start
+	Proxies    *Proxies              `yaml:"proxies"`    // which web proxies its programs are set to ask
 }
 
 // Entry is an entry of a neighbour table. Unless it is pinned it is what somebody's word has left there, and it stays for the time of a test.
@@ -97,6 +100,8 @@ type Lease struct {
 	Bits      int          `yaml:"bits"`
 	Routers   []netip.Addr `yaml:"routers"`
 	Resolvers []netip.Addr `yaml:"resolvers"`
+
+	portal, proxyFile string // as the service has it
 }
 
 // Asks is a DHCP client that asks again and again: for a lease, or with wants by turns for an address that it had (RFC 2131 §3.2).
@@ -135,10 +140,12 @@ type DHCP struct {
 	Resolvers []netip.Addr          `yaml:"resolvers"`
 	Domain    string                `yaml:"domain"`
 	Lease     Duration              `yaml:"lease"`
-	Fixed     map[string]netip.Addr `yaml:"fixed"`     // by node name
-	Exhausted bool                  `yaml:"exhausted"` // every address is somebody else's, fixed ones included
-	Ignores   []string              `yaml:"ignores"`   // nodes to which it does not answer
-	Slow      Duration              `yaml:"slow"`      // how long it tests an address before it offers it (simulated ground only)
+	Portal    string                `yaml:"portal"`     // the captive portal's interface that it names (RFC 8910)
+	ProxyFile string                `yaml:"proxy_file"` // the automatic proxy configuration that it names (option 252)
+	Fixed     map[string]netip.Addr `yaml:"fixed"`      // by node name
+	Exhausted bool                  `yaml:"exhausted"`  // every address is somebody else's, fixed ones included
+	Ignores   []string              `yaml:"ignores"`    // nodes to which it does not answer
+	Slow      Duration              `yaml:"slow"`       // how long it tests an address before it offers it (simulated ground only)
 }
 
 // DNS is a name service. Names that it holds no record for do not exist, unless it forwards.
@@ -154,6 +161,35 @@ type Web struct {
 	Port uint16 `yaml:"port"`
 	TLS  bool   `yaml:"tls"`
 	Cert string `yaml:"cert"` // what is wrong with its certificate: expired, another (for another name), untrusted; empty: nothing
+
+	Status   int    `yaml:"status"`   // of every answer; 0: 200
+	Location string `yaml:"location"` // where it sends everybody
+	Captive  *bool  `yaml:"captive"`  // it is the interface of a captive portal, and says this (RFC 8908)
+	Body     string `yaml:"body"`     // what it gives in place of its short page
+}
+
+// Proxy is a web proxy that passes requests on to the names of the node's hosts, or refuses all of them with a status.
+type Proxy struct {
+	Port    uint16 `yaml:"port"`
+	Refuses int    `yaml:"refuses"`
+}
+
+// Proxies is how a machine's programs are set to ask web proxies: the values of the customary variables.
+type Proxies struct {
+	HTTP   string `yaml:"http"`
+	HTTPS  string `yaml:"https"`
+	Except string `yaml:"except"`
+}
+
+// Variables gives the settings under the names by which programs read them.
+func (p *Proxies) Variables() map[string]string {
+	return map[string]string{"http_proxy": p.HTTP, "https_proxy": p.HTTPS, "no_proxy": p.Except}
+}
+
+// Capture is what a captive portal does on a router: IPv4 connections of the first port's segment to this port of anybody beyond are accepted by the router itself, at a port of its own.
+type Capture struct {
+	Port uint16 `yaml:"port"`
+	At   uint16 `yaml:"at"`
 }
 
 // Rule is one rule of a node's packet filter. Empty fields match anything.

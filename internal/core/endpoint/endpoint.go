@@ -16,8 +16,9 @@ type Endpoint struct {
 	Routes     []Route
 	Neighbours []Neighbour
 	Resolvers  []Resolver
-	Search     []string    // the search list of resolv.conf
-	Hosts      []HostsLine // the hosts file
+	Search     []string       // the search list of resolv.conf
+	Hosts      []HostsLine    // the hosts file
+	Proxies    []ProxySetting // the session's own first
 	Leases     []lease.Lease
 	LeaseFlaws []lease.Flaw // files of leases that could not be read
 	Remarks    []string     // what could not be read, or was nonsense, in one line each

@@ -94,6 +94,41 @@ func FuzzParseFiles(f *testing.F) {
 	})
 }
 
+func TestProxies(t *testing.T) {
+	file := endpoint.ParseEnvironment(strings.NewReader("# comment\nexport https_proxy=\"http://172.27.40.70:3128\"\nNO_PROXY=.kittiwake.example,172.27.40.0/24\nPATH=/bin\nodd line\n"))
+	p := endpoint.ProxyVariables("/etc/environment", func(name string) string { return file[name] })
+	e := &endpoint.Endpoint{Proxies: []endpoint.ProxySetting{{}, p}}
+	for address, want := range map[string]string{
+		"https://weather.example/":           "172.27.40.70:3128",
+		"http://weather.example/":            "", // only https is set
+		"https://bookings.kittiwake.example": "", // excepted
+		"https://172.27.40.2/":               "", // likewise
+		"::":                                 "",
+	} {
+		proxy, _ := e.ProxyFor(address)
+		host := ""
+		if proxy != nil {
+			host = proxy.Host
+		}
+		assert.Equal(t, want, host, address)
+	}
+	all := endpoint.ProxyVariables("", func(name string) string { return map[string]string{"ALL_PROXY": "socks5://a.example:1080"}[name] })
+	assert.Equal(t, "socks5://a.example:1080", all.HTTPS)
+	assert.True(t, endpoint.ProxySetting{Except: "x"}.IsZero())
+}
+
+func FuzzEnvironment(f *testing.F) {
+	f.Add([]byte("https_proxy=http://a.example:3128\n"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		file := endpoint.ParseEnvironment(bytes.NewReader(in))
+		p := endpoint.ProxyVariables("f", func(name string) string { return file[name] })
+		e := &endpoint.Endpoint{Proxies: []endpoint.ProxySetting{p}}
+		if proxy, _ := e.ProxyFor("https://bookings.kittiwake.example/"); proxy != nil && strings.ContainsAny(proxy.Host, "\x1b\r\n") {
+			t.Fatalf("%q reaches the screen", proxy.Host)
+		}
+	})
+}
+
 func prefix(s string) endpoint.Address { return endpoint.Address{Prefix: netip.MustParsePrefix(s)} }
 
 func TestFacts(t *testing.T) {

@@ -120,10 +120,36 @@ type Web struct {
 	To       netip.AddrPort
 	Status   int
 	Location string // of a redirect
+	Via      string // the proxy that was asked to pass the request on, with its port; "": the service itself was asked
 	Flaw     TLSFlaw
 	Shown    Certificate // what the service showed of itself, with Flaw
 	Date     time.Time   // by the service's own clock (RFC 9110 §6.6.1); zero: not said
 	At       time.Time   // by this machine's clock, when that came
+	Reply
+}
+
+// ShortConnect is an attempt to open a connection with a hop limit that does not suffice for the way: whoever accepts it is nearer than the one it was meant for.
+type ShortConnect struct {
+	To       netip.AddrPort
+	HopLimit int
+	Reply
+}
+
+// Captivity is what a captive portal's interface says of this machine (RFC 8908 §5).
+type Captivity uint8
+
+// The answers. Zero: it did not say.
+const (
+	CaptivityNotSaid Captivity = iota
+	CaptiveYes
+	CaptiveNo
+)
+
+// Portal is the question to a captive portal's interface, which the network names (RFC 8910), whether this machine must log in.
+type Portal struct {
+	URL     string
+	Captive Captivity
+	Page    string // where a person logs in
 	Reply
 }
 

@@ -34,6 +34,9 @@ type Set struct {
 	Echoes     []Echo
 	Connects   []Connect
 	Webs       []Web
+	Shorts     []ShortConnect
+	Portals    []Portal
+	Scripts    []ProxyScript
 	OtherWays  []OtherWay
 	Hops       []Hop
 	Bursts     []Burst

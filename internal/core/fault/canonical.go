@@ -41,8 +41,15 @@ func canonical(s *evidence.Set) *evidence.Set {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
 	})
 	out.Webs = ordered(s.Webs, func(a, b evidence.Web) int {
-		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.URL, b.URL), byReply(a.Reply, b.Reply))
+		return cmp.Or(cmp.Compare(a.Via, b.Via), a.To.Compare(b.To), cmp.Compare(a.URL, b.URL), byReply(a.Reply, b.Reply))
 	})
+	out.Shorts = ordered(s.Shorts, func(a, b evidence.ShortConnect) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	})
+	out.Portals = ordered(s.Portals, func(a, b evidence.Portal) int {
+		return cmp.Or(cmp.Compare(a.URL, b.URL), cmp.Compare(a.Captive, b.Captive), cmp.Compare(a.Page, b.Page))
+	})
+	out.Scripts = ordered(s.Scripts, func(a, b evidence.ProxyScript) int { return cmp.Compare(a.URL, b.URL) })
 	out.OtherWays = ordered(s.OtherWays, func(a, b evidence.OtherWay) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
 	})

@@ -133,9 +133,9 @@ func (f Finding) in(z Zone) Finding {
 
 // Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
 var Catalogue = []*Fault{
-	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned, HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
+	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned, HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
 	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, GatewaySilent, GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
-	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, TLSFails, OneFamilyBroken,
+	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, CaptivePortal, TLSFails, OneFamilyBroken,
 	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }
 

@@ -22,8 +22,12 @@ func (p *Pass) NameFailed() bool {
 func (p *Pass) Acid(a netip.Addr) Answer {
 	if p.Target.URL != "" {
 		for _, w := range p.Webs {
-			if w.To.Addr() == a && w.Outcome != evidence.NotKnown {
-				return answer(w.Outcome == evidence.Answered)
+			if w.To.Addr() == a && w.Outcome != evidence.NotKnown { // a proxy's answer says nothing of the way to the service
+				if w.Via != "" {
+					continue
+				}
+				_, _, stranger := p.between(w) // any status is an answer, unless somebody in between gave it
+				return answer(w.Outcome == evidence.Answered && !stranger)
 			}
 		}
 		for _, c := range p.Connects {
@@ -34,6 +38,9 @@ func (p *Pass) Acid(a netip.Addr) Answer {
 		return Unknown
 	}
 	result := Unknown
+	if _, stranger := p.nearer(a); stranger {
+		return No
+	}
 	for _, c := range p.Connects {
 		if c.To.Addr() != a {
 			continue
@@ -70,6 +77,14 @@ func (p *Pass) Acid(a netip.Addr) Answer {
 func (p *Pass) Usable() Answer {
 	if p.Target.IsZero() {
 		return p.usableLocally()
+	}
+	if x, is := p.proxied(); is { // the acid test is sent the way that programs send it
+		switch {
+		case x.asked:
+			return answer(passedOn(x.web))
+		case p.IsOpen(evidence.WebAnswer):
+			return Unknown
+		}
 	}
 	if len(p.Addresses) == 0 {
 		if p.NameFailed() || p.Target.Name != "" && p.Source == "hosts file" {

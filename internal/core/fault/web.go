@@ -20,6 +20,12 @@ func (p *Pass) flawed() (evidence.Web, bool) {
 	return evidence.Web{}, false
 }
 
+// secure reports that the service has answered as itself, whether or not programs here would have asked it directly.
+func (p *Pass) secure() bool {
+	_, answered := p.direct()
+	return answered || p.Usable() == Yes
+}
+
 // clockOff is how far this machine's clock is from the service's own, if that says; positive: ahead.
 func clockOff(w evidence.Web) (time.Duration, bool) {
 	if w.Date.IsZero() || w.At.IsZero() {
@@ -42,7 +48,7 @@ an attack, or for a fault of the service. Set the clock, and look at the battery
 		switch {
 		case p.Target.URL == "" || !p.Target.TLS:
 			return cleared("no secure connection was asked for")
-		case !ok && p.Usable() == Yes:
+		case !ok && p.secure():
 			return cleared("the certificate is valid by this machine's clock")
 		case !ok:
 			return possible("no certificate has been seen")
@@ -88,7 +94,7 @@ Tell whoever runs the service, with the certificate's name, issuer and dates; do
 		switch {
 		case p.Target.URL == "" || !p.Target.TLS:
 			return cleared("no secure connection was asked for")
-		case !ok && p.Usable() == Yes:
+		case !ok && p.secure():
 			return cleared("the secure connection comes about")
 		case !ok:
 			return possible("no certificate has been seen")

@@ -253,6 +253,9 @@ func TestWhatFollowsIsInTheCatalogue(t *testing.T) {
 			if g := at[id]; assert.NotNil(t, g, "%s explains %s", f.ID, id) {
 				assert.NotContains(t, g.Explains, f.ID)
 				assert.NotEqual(t, f.ID, id)
+				if f == fault.CaptivePortal && g == fault.GatewayDoesNotForward { // the gateway itself is who holds back what it forwards later
+					continue
+				}
 				assert.GreaterOrEqual(t, g.Zone, f.Zone, "%s explains %s", f.ID, id)
 			}
 		}

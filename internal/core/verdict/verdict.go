@@ -281,6 +281,9 @@ func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect)
 	if len(p.Open) == 0 {
 		return true
 	}
+	if usable == fault.Yes && p.ByProxy() { // how the direct way fares is nothing to the programs here
+		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.AddressConflict, evidence.SegmentFrames)
+	}
 	if usable == fault.Yes {
 		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.RouteLookup, evidence.NameLookup, evidence.ServiceConnect, evidence.WebAnswer, evidence.TargetEcho, evidence.AddressConflict, evidence.SegmentFrames)
 	}

@@ -345,7 +345,7 @@ func standing(r verdict.Result, id string) string {
 }
 
 func TestJudge(t *testing.T) {
-	for _, c := range slices.Concat(cases, leaseCases, planeCases, waysCases) {
+	for _, c := range slices.Concat(cases, leaseCases, planeCases, waysCases, webCases) {
 		t.Run(c.name, func(t *testing.T) {
 			s := Healthy()
 			if c.change != nil {
@@ -404,7 +404,7 @@ func shuffled(s *evidence.Set, rng *rand.Rand) *evidence.Set {
 
 func TestOrderOfArrivalDoesNotMatter(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		c := rapid.SampledFrom(slices.Concat(cases, leaseCases, planeCases, waysCases)).Draw(t, "case")
+		c := rapid.SampledFrom(slices.Concat(cases, leaseCases, planeCases, waysCases, webCases)).Draw(t, "case")
 		seed := rapid.Uint64().Draw(t, "seed")
 		s := Healthy()
 		if c.change != nil {
@@ -461,7 +461,7 @@ func TestSettled(t *testing.T) {
 }
 
 func TestChecksTellWhatWasAskedAndHeard(t *testing.T) {
-	for _, c := range slices.Concat(cases, leaseCases, planeCases, waysCases) {
+	for _, c := range slices.Concat(cases, leaseCases, planeCases, waysCases, webCases) {
 		s := Healthy()
 		if c.change != nil {
 			c.change(s)

@@ -62,8 +62,27 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	}
 	e.Neighbours = neighbours
 	readFiles(e)
+	e.Proxies = proxySettings()
 	e.TakeLeases(leasefile.Read(os.DirFS("/")))
 	return e, ctx.Err()
+}
+
+// proxySettings reads what this session's environment says, then what new sessions begin with.
+func proxySettings() (out []endpoint.ProxySetting) {
+	if p := endpoint.ProxyVariables("this session's environment", os.Getenv); !p.IsZero() {
+		out = append(out, p)
+	}
+	const file = "/etc/environment"
+	f, err := os.Open(file)
+	if err != nil {
+		return out // it need not be there
+	}
+	defer f.Close()
+	values := endpoint.ParseEnvironment(f)
+	if p := endpoint.ProxyVariables(file, func(name string) string { return values[name] }); !p.IsZero() {
+		out = append(out, p)
+	}
+	return out
 }
 
 // Interfaces implements machine.Machine.

@@ -83,6 +83,11 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 			options = append(options, dhcpv4.WithOption(dhcpv4.OptSubnetMask(net.CIDRMask(spec.Bits, 32))),
 				dhcpv4.WithOption(dhcpv4.OptRouter(ips(spec.Routers)...)), dhcpv4.WithOption(dhcpv4.OptDNS(ips(spec.Resolvers)...)),
 				dhcpv4.WithOption(dhcpv4.OptDomainName(spec.Domain)))
+			for code, text := range map[dhcpv4.GenericOptionCode]string{dhcp.OptCaptivePortal: spec.Portal, dhcp.OptProxyConfig: spec.ProxyFile} {
+				if text != "" {
+					options = append(options, dhcpv4.WithOption(dhcpv4.OptGeneric(code, []byte(text))))
+				}
+			}
 		}
 		reply, err := dhcpv4.NewReplyFromRequest(q, options...)
 		if err != nil {

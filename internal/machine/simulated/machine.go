@@ -142,6 +142,9 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 	for name, a := range n.spec.Hosts {
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
 	}
+	if p := n.spec.Proxies; p != nil {
+		e.Proxies = []endpoint.ProxySetting{endpoint.ProxyVariables("this session's environment", func(name string) string { return p.Variables()[name] })}
+	}
 	e.TakeLeases(leasefile.Dhclient(scenario.LeasePath, []byte(m.leaseFile)), nil)
 	return e, ctx.Err()
 }

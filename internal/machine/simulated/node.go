@@ -98,6 +98,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	if err := n.remember(s.Site); err != nil {
 		return nil, err
 	}
+	n.capture()
 	if spec.Forwards {
 		for _, proto := range []tcpip.NetworkProtocolNumber{ipv4.ProtocolNumber, ipv6.ProtocolNumber} {
 			if err := n.stack.SetForwardingDefaultAndAllNICs(proto, true); err != nil {
@@ -157,6 +158,9 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 	if !forMe {
 		if chain = "forward"; !n.spec.Forwards {
 			return nil, false
+		}
+		if n.captures(p, v) {
+			return frame, true
 		}
 		if v.hopLimit <= 1 {
 			if n.spec.NoExpiry || n.speak != nil && !n.speak.Allow() {

@@ -1,7 +1,9 @@
 package simulated
 
 import (
+	"context"
 	"fmt"
+	"net"
 	"net/netip"
 	"strings"
 	"time"
@@ -37,6 +39,9 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 			s.closers = append(s.closers, p.listen(client.Hear), client.Close)
 		}
 	}
+	if err := s.serveProxy(n); err != nil {
+		return err
+	}
 	for _, web := range n.spec.Web {
 		listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: web.Port}, n.anyProto())
 		if err != nil {
@@ -45,6 +50,24 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 		s.closers = append(s.closers, func() { listener.Close() })
 		go func() { _ = web.Serve(listener, n.name+"."+sc.Site.Domain, a) }()
 	}
+	return nil
+}
+
+// serveProxy starts a node's web proxy.
+func (s *Site) serveProxy(n *node) error {
+	spec := n.spec.Proxy
+	if spec == nil {
+		return nil
+	}
+	listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: spec.Port}, n.anyProto())
+	if err != nil {
+		return fmt.Errorf("proxy on port %d: %w", spec.Port, err)
+	}
+	s.closers = append(s.closers, func() { listener.Close() })
+	dial := func(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+		return gonet.DialContextTCP(ctx, n.stack, tcpip.FullAddress{Addr: toTCPIP(to.Addr()), Port: to.Port()}, protoOf(to.Addr()))
+	}
+	go func() { _ = spec.Serve(listener, n.spec.Hosts, dial) }()
 	return nil
 }
 

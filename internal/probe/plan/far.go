@@ -25,6 +25,7 @@ const (
 	traceLast     = 16
 	// A service that was reached in r says that an echo could have come by 1.5 r: the wait for it never holds a healthy verdict up longer.
 	echoGrace = 60 * time.Millisecond
+	shortPace = 10 * time.Millisecond // how often it is looked whether the target was reached meanwhile
 )
 
 var echoRepeats = []time.Duration{450 * time.Millisecond, 550 * time.Millisecond, 600 * time.Millisecond}
@@ -249,6 +250,9 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 		ports = []uint16{r.Target.Port}
 	}
 	r.otherWays(ctx, a, route.Interface, ports[0])
+	if route.Via.IsValid() {
+		r.step(func() { r.shortConnect(ctx, netip.AddrPortFrom(a, ports[0])) }, evidence.ServiceConnect)
+	}
 	passed := make(chan time.Duration, len(ports)) // round trips of connections that opened
 	for _, port := range ports {
 		r.step(func() { r.connect(ctx, netip.AddrPortFrom(a, port), passed) }, evidence.ServiceConnect, evidence.WebAnswer)
@@ -293,6 +297,45 @@ func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port ui
 				})
 			}
 		}, evidence.ServiceConnect)
+	}
+}
+
+// shortConnect tries to open a connection with a hop limit of 1, which the gateway ends: if it is accepted all the same, somebody there answers in the target's place.
+// It is not waited for longer than the target itself takes and a grace: whoever is nearer is quicker.
+func (r *run) shortConnect(ctx context.Context, to netip.AddrPort) {
+	ctx, cancel := context.WithTimeout(ctx, connectPatience)
+	defer cancel()
+	r.wg.Go(func() {
+		for probe.Sleep(ctx, shortPace) {
+			for _, c := range r.snapshot().Connects {
+				if c.To == to && c.Outcome == evidence.Answered {
+					probe.Sleep(ctx, echoGrace)
+					cancel()
+				}
+			}
+		}
+	})
+	const hopLimit = 1
+	reply := probe.AskConnect(ctx, r.Machine, machine.ConnectConfig{To: to, HopLimit: hopLimit})
+	r.add(func(s *evidence.Set) {
+		s.Shorts = append(s.Shorts, evidence.ShortConnect{To: to, HopLimit: hopLimit, Reply: reply})
+	})
+}
+
+// askPortal asks the captive portal that a DHCP server names, when the target has not soon shown that it works.
+func (r *run) askPortal(ctx context.Context) {
+	if !r.inDoubt(ctx, works) {
+		return
+	}
+	uri, _ := fault.NewPass(r.snapshot()).NamedPortal()
+	if uri == "" {
+		return
+	}
+	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
+	defer cancel()
+	portal := probe.AskPortal(ask, r.Machine, r.endpoint, uri)
+	if ctx.Err() == nil || portal.Came() {
+		r.add(func(s *evidence.Set) { s.Portals = append(s.Portals, portal) })
 	}
 }
 

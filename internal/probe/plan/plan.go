@@ -164,6 +164,10 @@ func (r *run) start(ctx context.Context) error {
 		r.step(func() { r.askServices(ctx) }, evidence.ServiceConnect)
 	}
 	r.startNames(ctx)
+	if !r.Target.IsZero() {
+		r.step(func() { r.askPortal(ctx) }, evidence.WebAnswer)
+		r.startProxies(ctx)
+	}
 	return nil
 }
 

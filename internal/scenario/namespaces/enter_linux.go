@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -71,7 +72,17 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 		return nil, err
 	}
 	cmd := exec.Command("/proc/self/exe")
-	cmd.Env = append(os.Environ(), enterEnv+"="+string(raw), "SSL_CERT_FILE="+filepath.Join(l.dir, "authority.pem"))
+	// Proxies that are set where the tests run are none of the site's.
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
+		name, _, _ := strings.Cut(v, "=")
+		return strings.HasSuffix(strings.ToLower(name), "_proxy")
+	})
+	if node.Proxies != nil {
+		for name, value := range node.Proxies.Variables() {
+			cmd.Env = append(cmd.Env, name+"="+value)
+		}
+	}
+	cmd.Env = append(cmd.Env, enterEnv+"="+string(raw), "SSL_CERT_FILE="+filepath.Join(l.dir, "authority.pem"))
 	return cmd, nil
 }
 

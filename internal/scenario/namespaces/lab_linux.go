@@ -1,6 +1,7 @@
 package namespaces
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -19,6 +20,7 @@ import (
 	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/scenario"
 )
 
@@ -483,7 +485,14 @@ func filter(node *scenario.Node) error {
 	if node.Masquerade != "" {
 		fmt.Fprintf(&b, "table ip nat {\n chain post {\n  type nat hook postrouting priority 100;\n  oifname %q masquerade\n }\n}\n", node.Masquerade)
 	}
-	if len(node.Filter) == 0 && !node.NoExpiry && node.Expiries == nil && node.Masquerade == "" {
+	if len(node.Captures) > 0 {
+		fmt.Fprintf(&b, "table ip captures {\n chain pre {\n  type nat hook prerouting priority -100;\n")
+		for _, c := range node.Captures {
+			fmt.Fprintf(&b, "  iifname %q fib daddr type != local tcp dport %d redirect to :%d\n", node.PortNames()[0], c.Port, c.At)
+		}
+		b.WriteString(" }\n}\n")
+	}
+	if len(node.Filter)+len(node.Captures) == 0 && !node.NoExpiry && node.Expiries == nil && node.Masquerade == "" {
 		return nil
 	}
 	cmd := exec.Command("nft", "-f", "-")
@@ -529,6 +538,21 @@ func (l *Lab) serve(name string) error {
 		l.closers = append(l.closers, func() { listener.Close() })
 		go func() { _ = web.Serve(listener, name+"."+l.scenario.Site.Domain, l.authority) }()
 	}
+	if node.Proxy != nil {
+		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", node.Proxy.Port))
+		if err != nil {
+			return err
+		}
+		l.closers = append(l.closers, func() { listener.Close() })
+		dial := func(ctx context.Context, to netip.AddrPort) (conn net.Conn, err error) {
+			_ = In(l.nodes[name], func() error {
+				conn, err = (&net.Dialer{}).DialContext(ctx, "tcp", to.String())
+				return nil
+			})
+			return conn, err
+		}
+		go func() { _ = node.Proxy.Serve(listener, node.Hosts, dial) }()
+	}
 	for _, portName := range node.PortNames() {
 		if err := l.ask(name, portName); err != nil {
 			return err
@@ -572,6 +596,11 @@ func (l *Lab) serve(name string) error {
 		args = append(args, fmt.Sprintf("--dhcp-range=%v,%v,%v,%d", d.First, d.Last, net.IP(net.CIDRMask(d.Bits, 32)), int(time.Duration(d.Lease).Seconds())),
 			"--dhcp-option=option:router,"+strings.Join(texts(d.Routers), ","), "--dhcp-option=option:dns-server,"+strings.Join(texts(d.Resolvers), ","), "--dhcp-option=option:domain-name,"+d.Domain)
 		args = append(args, "--dhcp-authoritative")
+		for number, text := range map[int]string{dhcp.OptCaptivePortal: d.Portal, dhcp.OptProxyConfig: d.ProxyFile} {
+			if text != "" {
+				args = append(args, fmt.Sprintf("--dhcp-option-force=%d,%s", number, text))
+			}
+		}
 		for _, client := range d.Ignores {
 			args = append(args, fmt.Sprintf("--dhcp-host=%v,ignore", l.scenario.Site.FirstHardware(client)))
 		}

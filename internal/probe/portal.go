@@ -1,0 +1,58 @@
+package probe
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/netip"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/wiretext"
+	"passepartout/internal/machine"
+)
+
+// portalAnswer is what a captive portal's interface says (RFC 8908 §5). Captive is required there: a text without it is no such answer.
+type portalAnswer struct {
+	Captive *bool  `json:"captive"`
+	Page    string `json:"user-portal-url"`
+}
+
+// AskPortal asks the interface of a captive portal whether this machine must log in (RFC 8908 §4).
+func AskPortal(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url string) evidence.Portal {
+	out := evidence.Portal{URL: wiretext.Clean(url)}
+	fail := func(reason string) evidence.Portal {
+		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: reason}
+		return out
+	}
+	t, err := target.Parse(url)
+	if err != nil || t.URL == "" {
+		return fail("what the network names is no http address")
+	}
+	addrs, _, err := Resolve(ctx, m, e, t, evidence.Families{})
+	if err != nil || len(addrs) == 0 {
+		return fail("its name leads nowhere")
+	}
+	w, body, _ := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], t.Port), header: http.Header{"Accept": {"application/captive+json"}}, most: mostPortal}.send(ctx, m)
+	out.Reply = w.Reply
+	if w.Outcome == evidence.Answered {
+		readPortal(body, &out)
+	}
+	return out
+}
+
+// mostPortal is how much of an answer is read, in octets: a few hundred are usual.
+const mostPortal = 16 << 10
+
+// readPortal takes in what the interface says; a text that is not what RFC 8908 §5 asks for says nothing.
+func readPortal(body []byte, out *evidence.Portal) {
+	var a portalAnswer
+	if json.Unmarshal(body, &a) != nil || a.Captive == nil {
+		return
+	}
+	out.Captive, out.Page = evidence.CaptiveNo, wiretext.Clean(a.Page)
+	if *a.Captive {
+		out.Captive = evidence.CaptiveYes
+	}
+}
