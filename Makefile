@@ -47,7 +47,7 @@ bench-watch: ## the figures of watching: attribution, traces, many targets, a da
 	go test -count=1 -v -run 'TestKeyLatency' ./internal/tui | grep -E '^(a key|watching)|^(ok|FAIL)'
 
 fuzz: ## a minute for each parser of data from outside
-	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript core/endpoint:FuzzEnvironment scenario:FuzzParse; do \
+	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/farend:FuzzRead core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript core/endpoint:FuzzEnvironment scenario:FuzzParse; do \
 		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) ./internal/$${t%%:*} || exit 1; done
 
 screenshots: build ## pictures of the main views, from the demonstration

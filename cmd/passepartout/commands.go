@@ -30,6 +30,7 @@ type flags struct {
 	format   string
 	deadline time.Duration
 	site     string
+	far      string      // our responder at the far end, as it was named
 	sheet    *site.Sheet // read from site, or the one that a scenario's technician has
 	only4    bool
 	only6    bool
@@ -53,7 +54,7 @@ Without a command it opens full-screen on this machine.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
-	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.demoCommand())
+	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(), f.demoCommand())
 	return root
 }
 
@@ -62,6 +63,7 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
 	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
 	p.StringVar(&f.site, "site", "", "a site sheet: the documented network to compare with (passepartout site --help)")
+	p.StringVar(&f.far, "responder", "", "NAME, NAME:PORT or address of the far end where passepartout answer runs: for check, whether the way back is missing")
 	p.StringVar(&f.format, "format", "text", "text or json; csv for ping, trace and neighbours")
 	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
 	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
@@ -121,6 +123,9 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 			return nil, t, nil, err
 		}
 	}
+	if f.far == "" {
+		f.far = s.Responder
+	}
 	if t, err = target.Parse(text); err != nil {
 		return nil, t, nil, err
 	}
@@ -132,6 +137,15 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 		f.iface = s.Interface
 	}
 	return built.Machine(), t, built.Close, nil
+}
+
+// responder is our own program at the far end, as it was named; zero if it was not.
+func (f *flags) responder() (target.Target, error) {
+	t, err := target.Parse(f.far)
+	if err == nil && t.URL != "" {
+		err = fmt.Errorf("--responder %s: give a name or an address, with or without a port", t)
+	}
+	return t, err
 }
 
 // scenarioSheet is the site sheet that a scenario's technician has; nil if there is none.
@@ -158,10 +172,14 @@ func (f *flags) checkCommand() *cobra.Command {
 				return err
 			}
 			defer stop()
+			far, err := f.responder()
+			if err != nil {
+				return err
+			}
 			at := time.Now()
 			ctx, cancel := context.WithTimeout(cmd.Context(), f.deadline)
 			defer cancel()
-			set, result, err := plan.Run(ctx, plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet}, nil)
+			set, result, err := plan.Run(ctx, plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far}, nil)
 			if err != nil {
 				return err
 			}

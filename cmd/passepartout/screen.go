@@ -26,8 +26,12 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
+	far, err := f.responder()
+	if err != nil {
+		return err
+	}
 	recent := tui.OpenRecent()
-	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add}
+	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add}
 	return tui.Run(ctx, c)
 }
 
@@ -80,6 +84,10 @@ func openScenario(name string) (tui.Ground, error) {
 	if _, err := target.Parse(s.Target); err != nil {
 		return tui.Ground{}, err
 	}
+	far, err := target.Parse(s.Responder)
+	if err != nil {
+		return tui.Ground{}, err
+	}
 	sheet, err := scenarioSheet(s)
 	if err != nil {
 		return tui.Ground{}, err
@@ -88,5 +96,5 @@ func openScenario(name string) (tui.Ground, error) {
 	if err != nil {
 		return tui.Ground{}, err
 	}
-	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Sheet: sheet, Complaint: s.Complaint, Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
+	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Sheet: sheet, Responder: far, Complaint: s.Complaint, Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
 }

@@ -24,8 +24,9 @@ type Scenario struct {
 	Interface string   `yaml:"interface"`
 	Expect    Expect   `yaml:"expect"`
 	Timeline  Timeline `yaml:"timeline"`
-	Clock     Duration `yaml:"clock"` // how far the endpoint's clock is ahead of everybody else's; negative: behind
-	Sheet     string   `yaml:"sheet"` // the site sheet that the technician has: a file in sheets/
+	Clock     Duration `yaml:"clock"`     // how far the endpoint's clock is ahead of everybody else's; negative: behind
+	Sheet     string   `yaml:"sheet"`     // the site sheet that the technician has: a file in sheets/
+	Responder string   `yaml:"responder"` // where somebody has started our responder, as the technician names it
 	Site      *Site    `yaml:"-"`
 
 	variation Variation

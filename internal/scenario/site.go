@@ -51,6 +51,7 @@ type Node struct {
 	MDNS       string           `yaml:"mdns"` // the name by which it answers for itself (RFC 6762)
 	Web        []Web            `yaml:"web"`
 	Proxy      *Proxy           `yaml:"proxy"`
+	Answers    uint16           `yaml:"answers"` // the UDP port at which our own responder stands; 0: none does
 	Captures   []Capture        `yaml:"captures"`
 	Filter     []Rule           `yaml:"filter"`
 

@@ -24,9 +24,10 @@ import (
 type Ground struct {
 	Machine   machine.Machine
 	Interface string
-	Complaint string      // in the user's words; "" on a live machine
-	Targets   []string    // to choose from, the first one suggested
-	Sheet     *site.Sheet // the documented network to compare with; nil if there is none
+	Complaint string        // in the user's words; "" on a live machine
+	Targets   []string      // to choose from, the first one suggested
+	Sheet     *site.Sheet   // the documented network to compare with; nil if there is none
+	Responder target.Target // our own responder at the far end, if there is one
 	Close     func()
 }
 
@@ -247,7 +248,7 @@ func (m *model) start() tea.Cmd {
 	m.moved, m.selected = false, 0
 	m.set, m.result = nil, verdict.Result{}
 	view, ground := m.lease, m.Ground.Machine
-	m.run = startRun(m.ctx, m.generation, plan.Config{Machine: ground, Chosen: func(iface string) { view.listen(ground, iface) }, Target: m.target, Interface: m.iface, Families: m.Families, Sheet: m.Ground.Sheet}, m.Deadline)
+	m.run = startRun(m.ctx, m.generation, plan.Config{Machine: ground, Chosen: func(iface string) { view.listen(ground, iface) }, Target: m.target, Interface: m.iface, Families: m.Families, Sheet: m.Ground.Sheet, Responder: m.Ground.Responder}, m.Deadline)
 	cmds := []tea.Cmd{m.run.wait(m.ctx), m.tick()}
 	if m.watch == nil {
 		ctx, cancel := context.WithCancel(m.ctx)

@@ -25,13 +25,14 @@ const (
 	PathTrace             // routers on the way, by hop limit
 	LossProbes            // loss and delay: many small probes to gateway, target and what lies between
 	PacketSize            // the largest packet that reaches gateway and target
+	Responder             // what our own responder at the far end says has arrived there
 	Handoffs              // what becomes of packets that are handed to other neighbours than the routing table says
 )
 
 var kindNames = map[Kind]string{
 	Settings: "settings", RouteLookup: "route-lookup", Loopback: "loopback", GatewayNeighbour: "gateway-neighbour", OtherNeighbours: "other-neighbours",
 	SegmentFrames: "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup", GatewayEcho: "gateway-echo",
-	TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer", PathTrace: "path-trace", LossProbes: "loss-probes", PacketSize: "packet-size", Handoffs: "hand-offs",
+	TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer", PathTrace: "path-trace", LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs",
 }
 
 // Kinds lists every kind, in order.

@@ -37,6 +37,7 @@ type Set struct {
 	Shorts     []ShortConnect
 	Portals    []Portal
 	Scripts    []ProxyScript
+	FarEnds    []FarEnd
 	OtherWays  []OtherWay
 	Hops       []Hop
 	Bursts     []Burst

@@ -50,6 +50,9 @@ func canonical(s *evidence.Set) *evidence.Set {
 		return cmp.Or(cmp.Compare(a.URL, b.URL), cmp.Compare(a.Captive, b.Captive), cmp.Compare(a.Page, b.Page))
 	})
 	out.Scripts = ordered(s.Scripts, func(a, b evidence.ProxyScript) int { return cmp.Compare(a.URL, b.URL) })
+	out.FarEnds = ordered(s.FarEnds, func(a, b evidence.FarEnd) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.Arrived, b.Arrived), cmp.Compare(a.Answered, b.Answered))
+	})
 	out.OtherWays = ordered(s.OtherWays, func(a, b evidence.OtherWay) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
 	})

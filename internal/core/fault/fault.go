@@ -135,7 +135,7 @@ func (f Finding) in(z Zone) Finding {
 var Catalogue = []*Fault{
 	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned, HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
 	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, GatewaySilent, GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
-	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, CaptivePortal, TLSFails, OneFamilyBroken,
+	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, CaptivePortal, ReturnPathMissing, TLSFails, OneFamilyBroken,
 	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }
 

@@ -55,6 +55,14 @@ func portal(says evidence.Captivity, outcome evidence.Outcome) func(*evidence.Se
 	}
 }
 
+// arrived is what our responder at the far end has to say.
+func arrived(answered int, told bool, count int) func(*evidence.Set) {
+	return func(s *evidence.Set) {
+		alone(s, Silence())
+		s.FarEnds = []evidence.FarEnd{{To: netip.AddrPortFrom(Bookings, 50907), Sent: 5, Answered: answered, Told: told, ToldBy: Exchange, Arrived: count}}
+	}
+}
+
 var webCases = []testCase{
 	{name: "a page", change: plainWeb(200, ""), zone: verdict.None, cleared: []string{"captive-portal", "proxy-in-the-way"}},
 	{name: "a page that is missing is an answer", change: plainWeb(404, ""), zone: verdict.None},
@@ -74,6 +82,10 @@ var webCases = []testCase{
 	{name: "a portal says that it need not", change: and(behind, portal(evidence.CaptiveNo, evidence.Answered)), zone: verdict.Beyond, fault: "uplink-down", cleared: []string{"captive-portal"}},
 	{name: "a portal that keeps silent explains nothing", change: and(behind, portal(evidence.CaptivityNotSaid, evidence.Silent)), zone: verdict.Beyond, fault: "uplink-down", possible: []string{"captive-portal"}},
 	{name: "a portal is named, and the target works", change: portal(evidence.CaptiveNo, evidence.Answered), zone: verdict.None, cleared: []string{"captive-portal"}},
+	{name: "what is sent arrives, and nothing comes back", change: arrived(0, true, 5), zone: verdict.Beyond, fault: "return-path-missing", confidence: verdict.Certain, says: "203.0.113.80", next: "route back"},
+	{name: "nothing arrives there", change: arrived(0, true, 0), zone: verdict.Beyond, fault: "destination-silent", cleared: []string{"return-path-missing"}},
+	{name: "the responder answers, and the service does not", change: arrived(5, true, 5), zone: verdict.Beyond, fault: "destination-silent", cleared: []string{"return-path-missing"}},
+	{name: "the responder cannot be asked", change: arrived(0, false, 0), zone: verdict.Beyond, fault: "destination-silent", possible: []string{"return-path-missing"}},
 	{name: "a proxy that passes on", change: byProxy(200, Answer(store, 40)), zone: verdict.None, cleared: []string{"proxy-in-the-way"}},
 	{name: "a proxy that is off", change: byProxy(0, Silence()), zone: verdict.Host, fault: "proxy-in-the-way", confidence: verdict.Certain, says: "172.27.40.70:3128", next: "/etc/environment"},
 	{name: "a proxy without a service", change: byProxy(0, evidence.Reply{Outcome: evidence.Refused, From: store}), zone: verdict.Host, fault: "proxy-in-the-way", says: "refuses the connection"},

@@ -12,6 +12,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 
+	"passepartout/internal/responder"
 	"passepartout/internal/scenario"
 )
 
@@ -38,6 +39,14 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 			client := NewAsker(p.hw, *asks, p.transmit)
 			s.closers = append(s.closers, p.listen(client.Hear), client.Close)
 		}
+	}
+	if n.spec.Answers != 0 {
+		conn, err := gonet.DialUDP(n.stack, &tcpip.FullAddress{Port: n.spec.Answers}, nil, n.anyProto())
+		if err != nil {
+			return fmt.Errorf("responder: %w", err)
+		}
+		s.closers = append(s.closers, func() { conn.Close() })
+		go func() { _ = responder.Serve(conn, nil) }()
 	}
 	if err := s.serveProxy(n); err != nil {
 		return err

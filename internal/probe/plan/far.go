@@ -253,6 +253,9 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 	if route.Via.IsValid() {
 		r.step(func() { r.shortConnect(ctx, netip.AddrPortFrom(a, ports[0])) }, evidence.ServiceConnect)
 	}
+	if !r.Responder.IsZero() {
+		r.step(func() { r.askFarEnd(ctx, a) }, evidence.Responder)
+	}
 	passed := make(chan time.Duration, len(ports)) // round trips of connections that opened
 	for _, port := range ports {
 		r.step(func() { r.connect(ctx, netip.AddrPortFrom(a, port), passed) }, evidence.ServiceConnect, evidence.WebAnswer)

@@ -30,6 +30,7 @@ type Config struct {
 	Families  evidence.Families
 	Sheet     *site.Sheet        // the documented network to compare with; nil if there is none
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
+	Responder target.Target      // our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
 	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
 }
 

@@ -273,6 +273,8 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	defer site.Close()
 	want, err := target.Parse(s.Target)
 	require.NoError(t, err)
+	far, err := target.Parse(s.Responder)
+	require.NoError(t, err)
 	var sheet *sitesheet.Sheet
 	if raw, err := s.SheetText(); raw != nil {
 		require.NoError(t, err)
@@ -281,7 +283,7 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	set, verdict, err := plan.Run(ctx, plan.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet}, nil)
+	set, verdict, err := plan.Run(ctx, plan.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet, Responder: far}, nil)
 	require.NoError(t, err)
 	var b strings.Builder
 	require.NoError(t, report.CheckJSON(&b, time.Now(), set, verdict))
@@ -324,6 +326,9 @@ func runInKernel(t *testing.T, s *scenario.Scenario, as namespaces.As) (r result
 		sheet := filepath.Join(filepath.Dir(binary), s.Sheet+".yaml")
 		require.NoError(t, os.WriteFile(sheet, raw, 0o644))
 		args = append(args, "--site", sheet)
+	}
+	if s.Responder != "" {
+		args = append(args, "--responder", s.Responder)
 	}
 	out, errs, status, err := lab.Run(as, binary, args...)
 	require.NoError(t, err)

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"passepartout/internal/core/dhcp"
+	"passepartout/internal/responder"
 	"passepartout/internal/scenario"
 )
 
@@ -537,6 +538,14 @@ func (l *Lab) serve(name string) error {
 		}
 		l.closers = append(l.closers, func() { listener.Close() })
 		go func() { _ = web.Serve(listener, name+"."+l.scenario.Site.Domain, l.authority) }()
+	}
+	if node.Answers != 0 {
+		conn, err := net.ListenPacket("udp", fmt.Sprintf(":%d", node.Answers))
+		if err != nil {
+			return err
+		}
+		l.closers = append(l.closers, func() { conn.Close() })
+		go func() { _ = responder.Serve(conn, nil) }()
 	}
 	if node.Proxy != nil {
 		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", node.Proxy.Port))
