@@ -37,7 +37,7 @@ It listens on one UDP port, answers nothing else, and never with more than it wa
 			}
 			conn, err := (&net.ListenConfig{}).ListenPacket(cmd.Context(), network, net.JoinHostPort("", strconv.Itoa(int(port))))
 			if err != nil {
-				return fmt.Errorf("UDP port %d cannot be had: %w; give another one with --port, here and behind --responder NAME:", port, err)
+				return fmt.Errorf("UDP port %d cannot be had: %w; give another one with --port, here and with the name behind --responder", port, err)
 			}
 			defer context.AfterFunc(cmd.Context(), func() { conn.Close() })()
 			fmt.Fprintf(os.Stderr, "listening on UDP port %d; end with Ctrl-C\n", port)

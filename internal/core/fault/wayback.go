@@ -14,6 +14,9 @@ var ReturnPathMissing = &Fault{
 What this machine sends arrives at the far end, and the answers do not come back: a router there has no route to this network, or sends the answers another way, where a filter drops them. From here it looks like a
 silent host. It shows only when somebody counts at the far end: run passepartout answer there. Give the far network's team both ends' addresses and have them look for the route back.`,
 	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
 		for _, f := range p.FarEnds {
 			switch {
 			case f.Answered > 0:
