@@ -158,7 +158,7 @@ func scenarioSheet(s *scenario.Scenario) (*site.Sheet, error) {
 }
 
 func (f *flags) checkCommand() *cobra.Command {
-	drawing := ""
+	drawing, said := "", []string(nil)
 	cmd := &cobra.Command{
 		Use:   "check [TARGET]",
 		Short: "Gathers evidence once and prints one verdict",
@@ -176,10 +176,18 @@ func (f *flags) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			c := plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far}
+			for _, text := range said {
+				answer, err := verdict.ParseSaid(text)
+				if err != nil {
+					return err
+				}
+				c.Said = append(c.Said, answer)
+			}
 			at := time.Now()
 			ctx, cancel := context.WithTimeout(cmd.Context(), f.deadline)
 			defer cancel()
-			set, result, err := plan.Run(ctx, plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far}, nil)
+			set, result, err := plan.Run(ctx, c, nil)
 			if err != nil {
 				return err
 			}
@@ -203,6 +211,7 @@ func (f *flags) checkCommand() *cobra.Command {
 			return status(exitFault)
 		},
 	}
+	cmd.Flags().StringArrayVar(&said, "said", nil, "QUESTION=ANSWER: what a person has found out, when an earlier run asked for it; may be given more than once")
 	f.bindDrawing(cmd, &drawing)
 	return cmd
 }

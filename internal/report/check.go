@@ -27,6 +27,20 @@ type checkJSON struct {
 	Suspects  []suspectJSON       `json:"suspects"`
 	Remarks   []remarkJSON        `json:"remarks"`
 	Withheld  []evidence.Withheld `json:"withheld"`
+	Questions []questionJSON      `json:"questions"`
+}
+
+type questionJSON struct {
+	ID      string      `json:"id"`
+	Text    string      `json:"text"`
+	Answers []replyJSON `json:"answers"`
+}
+
+type replyJSON struct {
+	ID     string   `json:"id"`
+	Text   string   `json:"text"`
+	Clears []string `json:"clears"`
+	Points []string `json:"points_to"`
 }
 
 type verdictJSON struct {
@@ -74,7 +88,7 @@ func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) err
 	out := checkJSON{
 		Schema: CheckSchema, At: at.UTC().Truncate(time.Millisecond), TookMS: s.Elapsed.Milliseconds(), Target: s.Target.String(), Interface: s.Interface,
 		Verdict: verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{}, Candidates: some(r.Candidates), Next: some(r.Next)},
-		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld),
+		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld), Questions: []questionJSON{},
 	}
 	for _, o := range r.Also {
 		out.Verdict.Also = append(out.Verdict.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
@@ -84,6 +98,13 @@ func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) err
 	}
 	for _, x := range r.Suspects {
 		out.Suspects = append(out.Suspects, suspectJSON{x.Fault.ID, x.Zone, x.Standing, some(x.For), some(x.Against)})
+	}
+	for _, q := range r.Questions {
+		asked := questionJSON{q.ID, q.Text, []replyJSON{}}
+		for _, a := range q.Answers {
+			asked.Answers = append(asked.Answers, replyJSON{a.ID, a.Text, some(a.Clears), some(a.Points)})
+		}
+		out.Questions = append(out.Questions, asked)
 	}
 	for _, m := range r.Remarks {
 		out.Remarks = append(out.Remarks, remarkJSON{m.Fault.ID, m.Sentence})
@@ -147,6 +168,12 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 			fmt.Fprintf(&b, "  · %s\n", n)
 		}
 	}
+	for _, q := range r.Questions {
+		fmt.Fprintf(&b, "\nFor a person to find out: %s\n", q.Text)
+		for _, a := range q.Answers {
+			fmt.Fprintf(&b, "  · %s: %s; then run again with --said %s=%s\n", a.Text, Follows(a), q.ID, a.ID)
+		}
+	}
 	if len(r.Withheld) > 0 {
 		b.WriteString("\nNot asked\n")
 		for _, h := range r.Withheld {
@@ -156,6 +183,21 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no port"), fault.Millis(s.Elapsed))
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// Follows says what an answer would do to the suspects that are left.
+func Follows(a verdict.Reply) string {
+	var parts []string
+	if len(a.Clears) > 0 {
+		parts = append(parts, "rules out "+strings.Join(a.Clears, ", "))
+	}
+	if len(a.Points) > 0 {
+		parts = append(parts, "points to "+strings.Join(a.Points, ", "))
+	}
+	if len(parts) == 0 {
+		return "changes nothing"
+	}
+	return strings.Join(parts, "; ")
 }
 
 func orWord(s, other string) string {

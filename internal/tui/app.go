@@ -105,6 +105,7 @@ type model struct {
 	page          page
 	help          bool
 	ports         bool // the list of ports is open
+	saying        bool // the questions to the person are open
 	picked        int  // in an open list
 
 	input     textinput.Model
@@ -118,6 +119,7 @@ type model struct {
 	began      time.Time
 	set        *evidence.Set
 	result     verdict.Result
+	said       []evidence.Said // what the person has answered in this run
 	over       bool
 	failed     error
 	first      *verdict.Result // the first settled verdict of this run
@@ -246,6 +248,7 @@ func (m *model) start() tea.Cmd {
 	m.generation++
 	m.began, m.over, m.failed, m.first, m.notice = time.Now(), false, nil, nil, ""
 	m.moved, m.selected = false, 0
+	m.said, m.saying = nil, false // what was found before may have been mended since
 	m.set, m.result = nil, verdict.Result{}
 	view, ground := m.lease, m.Ground.Machine
 	m.run = startRun(m.ctx, m.generation, plan.Config{Machine: ground, Chosen: func(iface string) { view.listen(ground, iface) }, Target: m.target, Interface: m.iface, Families: m.Families, Sheet: m.Ground.Sheet, Responder: m.Ground.Responder}, m.Deadline)

@@ -32,6 +32,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 			return m.start()
 		}, func() { m.ports = false })
 	}
+	if m.saying {
+		return m.pressSaying(k)
+	}
 	switch m.page {
 	case pageCases:
 		return m.pressCases(k)
@@ -69,6 +72,8 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		if names := m.portNames(); len(names) > 0 {
 			m.ports, m.picked = true, max(slices.Index(names, m.iface), 0)
 		}
+	case key.Matches(k, m.keys.found) && m.set != nil:
+		m.saying, m.picked = true, 0
 	case key.Matches(k, m.keys.cases):
 		m.page = pageCases
 	case key.Matches(k, m.keys.overview):
@@ -194,7 +199,7 @@ func (m *model) pressQuestion(k tea.KeyPressMsg) tea.Cmd {
 
 // click chooses the check that was pointed at.
 func (m *model) click(at tea.Mouse) tea.Cmd {
-	if m.page != pageOverview || m.help || m.ports || m.width < leastWidth {
+	if m.page != pageOverview || m.help || m.ports || m.saying || m.width < leastWidth {
 		return nil
 	}
 	for i, y := range m.overviewLayout().checkRows {

@@ -35,6 +35,8 @@ func (m *model) View() tea.View {
 		lines = m.helpPage()
 	case m.ports:
 		lines = m.portList()
+	case m.saying:
+		lines = m.sayingPage()
 	case m.page == pageCases:
 		lines = m.casesPage()
 	case m.page == pageQuestion:
@@ -161,7 +163,7 @@ func (m *model) foot() string {
 		if i == len(all)-1 {
 			gap = ""
 		}
-		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios") {
+		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "found") {
 			continue // on a narrow screen these two stand in the help alone
 		}
 		style := t.faint
@@ -169,7 +171,7 @@ func (m *model) foot() string {
 			style = t.text
 		}
 		words := " " + b.Help().Desc
-		if m.width < 150 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "export") {
+		if m.width < 170 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "export") {
 			words = "" // the help says what they do
 		}
 		if _, isView := pagesByName[b.Help().Desc]; isView && m.width < 138 && pagesByName[b.Help().Desc] != m.page {
@@ -244,13 +246,24 @@ func (m *model) verdictLines(most int) []string {
 	} else if m.result.Zone != verdict.None {
 		next = "r runs the tests again."
 	}
-	lines = append(lines, indent(wrap(text, width, max(most-2, 1)), t.text)...)
+	ask := m.over && len(m.result.Questions) > 0
+	room := most - 2
+	if ask {
+		room--
+	}
+	lines = append(lines, indent(wrap(text, width, max(room, 1)), t.text)...)
 	if m.notice != "" {
 		next = m.notice
 	}
 	r := &row{}
 	r.put(t.accent, " Next  ").put(t.text, fit(next, width-7))
 	lines = append(lines, r.cut(m.width))
+	if ask {
+		found := "   w tells what you found"
+		q := &row{}
+		q.put(t.accent, " You   ").put(t.text, fit(m.result.Questions[0].Text, width-7-len(found))).put(t.key, "   w").put(t.faint, strings.TrimPrefix(found, "   w"))
+		return append(lines, q.cut(m.width))
+	}
 	if len(lines) < most && len(m.result.Next) > 1 && m.notice == "" {
 		more := &row{}
 		more.at(7).put(t.text, fit(m.result.Next[1], width-7))

@@ -38,6 +38,7 @@ type Set struct {
 	Portals    []Portal
 	Scripts    []ProxyScript
 	FarEnds    []FarEnd
+	Said       []Said
 	OtherWays  []OtherWay
 	Hops       []Hop
 	Bursts     []Burst

@@ -53,6 +53,12 @@ func canonical(s *evidence.Set) *evidence.Set {
 	out.FarEnds = ordered(s.FarEnds, func(a, b evidence.FarEnd) int {
 		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.Arrived, b.Arrived), cmp.Compare(a.Answered, b.Answered))
 	})
+	out.Said = ordered(s.Said, func(a, b evidence.Said) int {
+		return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
+	})
+	out.Withheld = ordered(s.Withheld, func(a, b evidence.Withheld) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Why, b.Why))
+	})
 	out.OtherWays = ordered(s.OtherWays, func(a, b evidence.OtherWay) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
 	})

@@ -114,8 +114,8 @@ func (p *Pass) Neighbour(a netip.Addr) (best evidence.Neighbour, asked bool) {
 	return best, asked
 }
 
-// leavesElsewhere reports whether traffic to the target leaves by another port than the one that is judged, so that it says nothing of this one's gateway.
-func (p *Pass) leavesElsewhere() bool {
+// LeavesElsewhere reports whether traffic to the target leaves by another port than the one that is judged, so that it says nothing of this one's gateway.
+func (p *Pass) LeavesElsewhere() bool {
 	return p.Iface != nil && slices.ContainsFunc(p.Routes, func(r endpoint.RouteAnswer) bool {
 		return r.Verdict == endpoint.Forward && r.Interface != p.Iface.Name && slices.Contains(p.Addresses, r.To)
 	})
@@ -152,7 +152,7 @@ func (p *Pass) gatewayState() (alive, forwards Answer) {
 			alive, forwards = Yes, Yes
 		}
 	})
-	if forwards == Unknown && askedFirst && tries >= 2 && !p.IsOpen(evidence.PathTrace) && !p.leavesElsewhere() {
+	if forwards == Unknown && askedFirst && tries >= 2 && !p.IsOpen(evidence.PathTrace) && !p.LeavesElsewhere() {
 		forwards = No
 	}
 	return alive, forwards

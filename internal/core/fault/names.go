@@ -173,7 +173,7 @@ is not meant for this network. Try another resolver; if it fails as well, it is 
 		}
 		var failing []string
 		for _, r := range p.Resolvers {
-			if r.Has || r.Missing {
+			if (r.Has || r.Missing) && !p.IsOpen(evidence.NameLookup) {
 				return cleared("%v answers for the name", r.Address)
 			}
 			if r.Behind && r.Speaks == No {

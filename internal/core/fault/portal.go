@@ -134,9 +134,11 @@ show a strange page. It is taken for a dead uplink or an attack on certificates.
 		switch {
 		case p.Target.IsZero():
 			return possible("nothing beyond the gateway was asked for")
-		case p.Usable() == Yes:
+		case p.Usable() == Yes && !p.IsOpen(evidence.ServiceConnect, evidence.WebAnswer):
 			return cleared("the target itself answers")
-		case strong == 0 && weak == 0 && p.Usable() == No:
+		case p.Usable() == Yes:
+			return possible("whether it is the target that answered is still being asked")
+		case strong == 0 && weak == 0 && p.Usable() == No && !p.IsOpen(evidence.ServiceConnect, evidence.WebAnswer):
 			return cleared("nobody in between answers in the target's place")
 		case strong == 0 && weak == 0:
 			return possible("no answer has been seen yet")

@@ -20,11 +20,14 @@ func (p *Pass) refusing() (endpoint.RouteAnswer, bool) {
 	return endpoint.RouteAnswer{}, false
 }
 
+// behindRoute are the faults that show behind a next hop that passes nothing on.
+var behindRoute = []string{"gateway-silent", "gateway-not-a-router", "gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "service-filtered"}
+
 // RouteBlocked: an entry of the routing table refuses the target.
 var RouteBlocked = &Fault{
-	ID: "route-blocked", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup},
+	ID: "route-blocked", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup}, Explains: behindRoute,
 	Doc: `A route on this machine stands in the way
-The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target. It was set on purpose once, or left behind by a program. Everything else works, so the
+The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target, or sends it to a next hop that passes nothing on. It was set on purpose once, or left behind by a program. Everything else works, so the
 far service is blamed. Delete the entry, and find out what set it.`,
 	Judge: func(p *Pass) Finding {
 		r, ok := p.refusing()
@@ -34,9 +37,71 @@ far service is blamed. Delete the entry, and find out what set it.`,
 				next(fmt.Sprintf("Find the entry and delete it: ip route show table all | grep -e blackhole -e unreachable -e prohibit, for %v.", r.To))
 		case len(p.Addresses) == 0:
 			return possible("the target's address is not known")
+		case !p.routed():
+			return possible("the system has not said yet how it reaches the target")
 		}
-		return cleared("the system knows a way to %s", List(p.Addresses))
+		route, usual, is := p.specific()
+		switch {
+		case !is:
+			return cleared("the system knows a way to %s", List(p.Addresses))
+		case p.Usable() == Yes:
+			return cleared("the target is reached by the route for %v", route.To)
+		case p.cameBy(route):
+			return cleared("%v, to which the route for %v leads, passes traffic on", route.Via, route.To)
+		case p.Usable() == Unknown || p.IsOpen(evidence.PathTrace):
+			return possible("whether %v passes traffic on is still being asked", route.Via).awaiting(evidence.PathTrace)
+		}
+		witness, works := p.byDefault(route)
+		if !works {
+			return possible("nothing comes back by %v, to which the route for %v leads, and nothing by the default gateway either", route.Via, route.To)
+		}
+		return found(Confirmed, fmt.Sprintf("A route on this machine sends traffic for %v to %v, which passes nothing on; the default gateway %v works.", route.To, route.Via, usual),
+			fmt.Sprintf("the routing table has %v by %v through %s", route.To, route.Via, route.Interface), "nothing comes back by it", fmt.Sprintf("by the default gateway %v, %v answers", usual, witness)).
+			next(fmt.Sprintf("Delete the route for %v by %v if nobody needs it, and find out what set it: traffic then takes the default gateway %v.", route.To, route.Via, usual))
 	},
+}
+
+// routed reports whether the system has said of every address of the target how it would reach it.
+func (p *Pass) routed() bool {
+	return !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { _, known := p.RouteTo(a); return !known })
+}
+
+// specific is the route of its own that the target has, past the default gateway, which is given too.
+func (p *Pass) specific() (route endpoint.Route, usual netip.Addr, ok bool) {
+	if p.Endpoint == nil {
+		return route, usual, false
+	}
+	for _, a := range p.Addresses {
+		answer, known := p.RouteTo(a)
+		defaults := p.Endpoint.DefaultRoutes(a.Is6())
+		if !known || !answer.Via.IsValid() || len(defaults) == 0 || defaults[0].Via == answer.Via || defaults[0].Interface != answer.Interface {
+			continue
+		}
+		for _, r := range p.Endpoint.Routes {
+			if r.Via == answer.Via && !r.IsDefault() && r.To.Contains(a) {
+				return r, defaults[0].Via, defaults[0].Via.IsValid()
+			}
+		}
+	}
+	return route, usual, false
+}
+
+// cameBy reports whether anything came back from beyond by a route of its own.
+func (p *Pass) cameBy(route endpoint.Route) (came bool) {
+	p.eachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
+		came = came || route.To.Contains(asked) && r.Came() && !p.own(r.From) && (r.From != route.Via || r.Outcome == evidence.Expired)
+	})
+	return came
+}
+
+// byDefault is somebody beyond who answered though his address is not one of the route's own.
+func (p *Pass) byDefault(route endpoint.Route) (witness netip.Addr, ok bool) {
+	p.eachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
+		if !route.To.Contains(asked) && asked.Is6() == route.To.Addr().Is6() && p.beyondGateway(r, hop) && !ok {
+			witness, ok = r.From, true
+		}
+	})
+	return witness, ok
 }
 
 // wantsDefault reports whether anything that was asked for needs a default route: the target, or the resolver that must name it.
@@ -178,8 +243,13 @@ gateway or a dead service. Look at the filter's rules for the outgoing and the i
 		switch {
 		case p.Usable() == Yes:
 			return cleared("traffic passes in both directions")
-		case len(p.Outside) > 0:
+		case len(p.Outside) > 0 && !p.IsOpen(evidence.NameLookup, evidence.ServiceConnect):
 			return cleared("answers from %v reached the program", p.Outside[0])
+		case len(p.Outside) > 0:
+			if why, spoke := p.spared(); spoke {
+				return cleared("%s", why)
+			}
+			return possible("answers from %v reached the program, and others are still awaited", p.Outside[0])
 		case p.IsWithheld(evidence.SegmentFrames):
 			return possible("what arrives at the port could not be watched")
 		}

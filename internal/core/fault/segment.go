@@ -45,11 +45,12 @@ It is taken for a dead gateway. Try another socket, or this socket with a machin
 		if p.IsOpen(evidence.OtherNeighbours, evidence.GatewayNeighbour) || !p.SweepDone {
 			return possible("the neighbours have not all been asked yet")
 		}
-		standing := Confirmed
-		if p.IsWithheld(evidence.SegmentFrames) {
-			standing = Supported
+		if p.IsWithheld(evidence.SegmentFrames) { // who speaks here cannot be heard: the address may be another network's
+			f := possible("whether others speak on this segment, with addresses of another network, could not be listened for")
+			f.For = []string{fmt.Sprintf("%s asked, none answered", plural(p.Swept, "address", "addresses"))}
+			return f
 		}
-		return found(standing, fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(), plural(p.Swept, "address", "addresses")),
+		return found(Confirmed, fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(), plural(p.Swept, "address", "addresses")),
 			fmt.Sprintf("%s asked, none answered", plural(p.Swept, "address", "addresses")), "carrier is there").
 			next("Plug this machine into another socket that works, or a working machine into this one.",
 				"Ask whoever looks after the switch in which network its port is, and whether it waits for a log-in.")

@@ -3,6 +3,7 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -43,10 +44,14 @@ port itself the target is reached. It is taken for a dead Internet connection. T
 	Judge: func(p *Pass) Finding {
 		r, port, ok := p.taken()
 		switch {
+		case p.Endpoint != nil && !slices.ContainsFunc(p.Endpoint.Interfaces, func(i endpoint.Interface) bool { return i.Kind == endpoint.Tunnel && i.Up }):
+			return cleared("no tunnel is up on this machine")
 		case p.Usable() == Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
 			return possible("the target's address is not known")
+		case !p.routed():
+			return possible("the system has not said yet how it reaches the target")
 		case !ok || port.Kind != endpoint.Tunnel:
 			return cleared("traffic to the target leaves by no tunnel")
 		}
@@ -72,10 +77,14 @@ the second connection, and is taken for a bad network. Take the second connectio
 	Judge: func(p *Pass) Finding {
 		r, port, ok := p.taken()
 		switch {
+		case p.Endpoint != nil && len(p.Endpoint.DefaultRoutes(false)) < 2 && len(p.Endpoint.DefaultRoutes(true)) < 2:
+			return cleared("there is one default route")
 		case p.Usable() == Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
 			return possible("the target's address is not known")
+		case !p.routed():
+			return possible("the system has not said yet how it reaches the target")
 		case !ok || port.Kind == endpoint.Tunnel:
 			return cleared("traffic to the target does not leave by one of two network ports")
 		}

@@ -147,6 +147,9 @@ beginning, or fails in some programs only. It is taken for a slow service. Mend 
 				return possible("not every address of the target has been tried")
 			}
 		}
+		if p.IsOpen(evidence.NameLookup) && p.NeedsName() && (len(works) == 0 || len(broken) == 0) {
+			return possible("not every address of the target is known yet")
+		}
 		if len(works) == 0 || len(broken) == 0 || works[0].Is6() == broken[0].Is6() {
 			return cleared("no family of addresses works alone")
 		}

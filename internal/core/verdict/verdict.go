@@ -44,6 +44,7 @@ type Result struct {
 	Also       []Other
 	Candidates []string
 	Next       []string
+	Questions  []Question // what only a person can find out, and what each answer would clear
 
 	Checks   []Check
 	Suspects []Suspect
@@ -95,6 +96,7 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 		}
 		r.Suspects = append(r.Suspects, Suspect{Fault: f, Zone: zone, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding, rank: int(zone)*1000 + i})
 	}
+	r.hear(p)
 	r.fold()
 	for _, f := range fault.Remarks {
 		if finding := f.Judge(p); finding.Standing.Holds() {
@@ -115,6 +117,7 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	}
 	r.Checks = checks(p, r.Suspects, usable)
 	r.Settled = r.settled(p, usable, inTheWay)
+	r.ask(p)
 	return r
 }
 
@@ -244,6 +247,12 @@ func relevant(p *fault.Pass, s Suspect) bool {
 	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
 		return false // judged by the settings alone: had they been the cause, they would be confirmed
 	}
+	if s.Fault.OfQuality { // some comes through where these are at work
+		return false
+	}
+	if s.Fault == fault.TunnelHoldsRoute || s.Fault == fault.CompetingDefaultRoutes { // had another way worked, it would be confirmed
+		return p.LeavesElsewhere()
+	}
 	if s.Fault == fault.WrongSegment { // never without a sheet, and with one it is known
 		return false
 	}
@@ -261,16 +270,14 @@ func relevant(p *fault.Pass, s Suspect) bool {
 
 func (r *Result) missing(p *fault.Pass) string {
 	var parts []string
+	_, ready := p.Ready()
 	for _, w := range p.Withheld {
-		switch w.Kind {
-		case evidence.DHCPOffer:
+		switch {
+		case w.Kind == evidence.DHCPOffer:
 			parts = append(parts, "whether a DHCP server answers could not be asked, which "+w.Why)
-		case evidence.SegmentFrames:
+		case w.Kind == evidence.SegmentFrames && ready:
 			parts = append(parts, "what arrives at the port could not be watched, which "+w.Why)
 		}
-	}
-	if _, ready := p.Ready(); !ready && len(parts) > 1 {
-		parts = parts[:1]
 	}
 	return strings.Join(parts, "; ")
 }

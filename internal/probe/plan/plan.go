@@ -31,6 +31,7 @@ type Config struct {
 	Sheet     *site.Sheet        // the documented network to compare with; nil if there is none
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
 	Responder target.Target      // our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
+	Said      []evidence.Said    // what a person has answered
 	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
 }
 
@@ -149,7 +150,7 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.iface = r.chooseInterface(ctx)
 	r.add(func(s *evidence.Set) {
-		s.Target, s.Endpoint, s.Interface, s.Families, s.Sheet = r.Target, e, r.iface, r.Families, r.Sheet
+		s.Target, s.Endpoint, s.Interface, s.Families, s.Sheet, s.Said = r.Target, e, r.iface, r.Families, r.Sheet, r.Said
 	})
 	if r.Chosen != nil {
 		r.Chosen(r.iface)

@@ -1,0 +1,226 @@
+package verdict
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+)
+
+// Question is a test that only a person can do: look at a switch, try another machine. Its answer is evidence like any other.
+type Question struct {
+	ID      string
+	Text    string
+	About   string // the one fault that it is about, where it is: put first while that is open, and not otherwise
+	Answers []Reply
+}
+
+// Reply is one answer to choose from, and what follows from it.
+type Reply struct {
+	ID     string
+	Text   string
+	Clears []string // faults that it rules out
+	Points []string // faults that it speaks for
+}
+
+// The faults of which a person can tell by trying something else.
+var (
+	// onThisMachine are those that stay with the machine wherever it is plugged in.
+	onThisMachine = zoneIDs(fault.Host, "no-carrier", "wrong-network")
+	// onThisSocket are those that stay with the socket whoever is plugged in.
+	onThisSocket = []string{"no-carrier", "segment-isolated", "dhcp-silent", "wrong-segment", "segment-lossy"}
+	// ofEverybody are those that would strike every machine of the segment.
+	ofEverybody = []string{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "resolver-silent-local", "dhcp-wrong-options", "uplink-down", "path-stops", "path-lossy", "path-slow", "routing-loop",
+		"destination-unreachable", "destination-silent", "service-refused", "service-filtered", "resolver-silent", "name-server-failing", "name-not-found", "mtu-black-hole", "tls-fails", "one-family-broken"}
+)
+
+// zoneIDs lists the faults that usually lie in a zone, but for some.
+func zoneIDs(z fault.Zone, but ...string) (out []string) {
+	for _, f := range fault.Catalogue {
+		if f.Zone == z && !slices.Contains(but, f.ID) {
+			out = append(out, f.ID)
+		}
+	}
+	return out
+}
+
+// Questions are all that can be asked of a person.
+var Questions = []Question{
+	{ID: "others-affected", Text: "Do other machines on this segment reach it?", Answers: []Reply{
+		{ID: "they-do", Text: "yes, others reach it", Clears: ofEverybody},
+		{ID: "none-does", Text: "no, others do not reach it either", Clears: zoneIDs(fault.Host)},
+	}},
+	{ID: "machine-elsewhere", Text: "Plug this machine into a socket at which another one works. Does it work there?", Answers: []Reply{
+		{ID: "works", Text: "yes, it works there", Clears: onThisMachine, Points: onThisSocket},
+		{ID: "fails", Text: "no, it fails there too", Clears: append(zoneIDs(fault.LocalSubnet), ofEverybody...)},
+	}},
+	{ID: "another-machine-here", Text: "Plug a machine that works elsewhere into this socket. Does it work here?", Answers: []Reply{
+		{ID: "works", Text: "yes, it works here", Clears: append([]string{"segment-isolated", "dhcp-silent", "wrong-segment", "segment-lossy"}, ofEverybody...)},
+		{ID: "fails", Text: "no, it fails here too", Clears: onThisMachine},
+	}},
+	{ID: "address-for-here", About: "wrong-network", Text: "Is this machine's address one of this place's network?", Answers: []Reply{
+		{ID: "it-is", Text: "yes, it belongs to this place", Clears: []string{"wrong-network"}, Points: []string{"segment-isolated"}},
+		{ID: "another-place", Text: "no, it is another place's", Clears: []string{"segment-isolated"}, Points: []string{"wrong-network"}},
+	}},
+	{ID: "switch-port", Text: "Ask whoever looks after the switch: is this socket's port in the right network, and let through?", Answers: []Reply{
+		{ID: "right", Text: "yes, it is set right", Clears: []string{"segment-isolated", "wrong-segment"}},
+		{ID: "wrong", Text: "no: another network, or shut", Clears: []string{"wrong-network"}, Points: []string{"segment-isolated"}},
+	}},
+	{ID: "tunnel-down", About: "tunnel-holds-route", Text: "Take the VPN down. Is the target reached then?", Answers: []Reply{
+		{ID: "reached", Text: "yes, without the VPN", Points: []string{"tunnel-holds-route"}, Clears: ofEverybody},
+		{ID: "not-reached", Text: "no, not even then", Clears: []string{"tunnel-holds-route"}},
+	}},
+	{ID: "far-end-hears", Text: "Let somebody run passepartout answer at the far end. Does it show arrivals from here?", Answers: []Reply{
+		{ID: "arrivals", Text: "yes, they arrive", Points: []string{"return-path-missing"}, Clears: []string{"destination-silent", "path-stops", "uplink-down", "gateway-does-not-forward", "routing-loop"}},
+		{ID: "nothing", Text: "no, nothing arrives", Clears: []string{"return-path-missing"}},
+	}},
+	{ID: "own-filter", Text: "Switch this machine's own packet filter off for a moment. Is the target reached then?", Answers: []Reply{
+		{ID: "reached", Text: "yes, without the filter", Points: []string{"host-firewall"}, Clears: append([]string{"gateway-does-not-forward"}, ofEverybody...)},
+		{ID: "not-reached", Text: "no, or there is none", Clears: []string{"host-firewall"}},
+	}},
+}
+
+// ParseSaid reads an answer as it is given on a command line: QUESTION=ANSWER.
+func ParseSaid(text string) (evidence.Said, error) {
+	question, answer, ok := strings.Cut(text, "=")
+	said := evidence.Said{Question: question, Answer: answer}
+	if _, _, known := lookup(said); ok && known {
+		return said, nil
+	}
+	var ids []string
+	for _, q := range Questions {
+		if q.ID == question {
+			for _, a := range q.Answers {
+				ids = append(ids, q.ID+"="+a.ID)
+			}
+			return said, fmt.Errorf("--said %q: answer with %s", text, strings.Join(ids, " or "))
+		}
+		ids = append(ids, q.ID)
+	}
+	return said, fmt.Errorf("--said %q: the questions are %s; each is answered as QUESTION=ANSWER", text, strings.Join(ids, ", "))
+}
+
+func lookup(said evidence.Said) (Question, Reply, bool) {
+	for _, q := range Questions {
+		if q.ID != said.Question {
+			continue
+		}
+		for _, a := range q.Answers {
+			if a.ID == said.Answer {
+				return q, a, true
+			}
+		}
+	}
+	return Question{}, Reply{}, false
+}
+
+// hear lets what a person said count: it clears, and it speaks for. What the machine itself has confirmed stands against it, and the contradiction is shown.
+func (r *Result) hear(p *fault.Pass) {
+	for _, said := range p.Said {
+		q, a, ok := lookup(said)
+		if !ok {
+			continue
+		}
+		words := fmt.Sprintf("“%s” Answer: %s", q.Text, a.Text)
+		for i := range r.Suspects {
+			s := &r.Suspects[i]
+			clears, points := slices.Contains(a.Clears, s.Fault.ID), slices.Contains(a.Points, s.Fault.ID)
+			switch {
+			case clears && s.Standing == fault.Confirmed:
+				s.Against = append(s.Against, words+"; but it was confirmed")
+			case clears:
+				s.Standing, s.finding = fault.Cleared, fault.Finding{Standing: fault.Cleared}
+				s.Against = append(s.Against, words)
+			case points && s.Standing == fault.Possible && relevant(p, *s):
+				s.Standing = fault.Supported
+				s.For = append(s.For, words)
+				s.finding = fault.Finding{Standing: fault.Supported, Sentence: s.Fault.Title() + ", by what was tried by hand.", Next: []string{s.Fault.Explanation()}}
+			case points && s.Standing == fault.Supported:
+				s.For = append(s.For, words)
+			}
+		}
+	}
+}
+
+// mostQuestions is how many are put at once: the one that parts most first.
+const mostQuestions = 2
+
+// ask chooses the questions whose answers would part the suspects that are left in different zones. There is none while the verdict is certain, or more may come.
+func (r *Result) ask(p *fault.Pass) {
+	if r.Zone == None || r.Confidence == Certain || len(p.Open) > 0 {
+		return
+	}
+	var left []Suspect
+	for _, s := range r.Suspects {
+		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && relevant(p, s) && !slices.Contains(explainedBy(r.Fault), s.Fault.ID) {
+			left = append(left, s)
+		}
+	}
+	type choice struct {
+		q     Question
+		parts int
+	}
+	var found []choice
+	for _, q := range Questions {
+		if slices.ContainsFunc(p.Said, func(x evidence.Said) bool { return x.Question == q.ID }) || q.About != "" && !among(left, q.About) {
+			continue
+		}
+		if n := parts(q, left); n > 0 {
+			found = append(found, choice{q, n})
+		}
+	}
+	slices.SortStableFunc(found, func(a, b choice) int {
+		return cmp.Or(cmp.Compare(min(len(b.q.About), 1), min(len(a.q.About), 1)), b.parts-a.parts)
+	})
+	for _, c := range found[:min(len(found), mostQuestions)] {
+		q := Question{ID: c.q.ID, Text: c.q.Text}
+		for _, a := range c.q.Answers { // of what an answer clears, what is still open matters
+			shown := Reply{ID: a.ID, Text: a.Text}
+			for _, s := range left {
+				if slices.Contains(a.Clears, s.Fault.ID) && s.Standing != fault.Confirmed {
+					shown.Clears = append(shown.Clears, s.Fault.ID)
+				}
+				if slices.Contains(a.Points, s.Fault.ID) {
+					shown.Points = append(shown.Points, s.Fault.ID)
+				}
+			}
+			q.Answers = append(q.Answers, shown)
+		}
+		r.Questions = append(r.Questions, q)
+	}
+}
+
+func among(left []Suspect, id string) bool {
+	return slices.ContainsFunc(left, func(s Suspect) bool { return s.Fault.ID == id })
+}
+
+func explainedBy(id string) []string {
+	for _, f := range fault.Catalogue {
+		if f.ID == id {
+			return f.Explains
+		}
+	}
+	return nil
+}
+
+// parts counts the pairs of suspects in different zones that the answers to a question would part: one is cleared and the other is not.
+func parts(q Question, left []Suspect) (n int) {
+	for i, a := range left {
+		for _, b := range left[:i] {
+			if a.Zone == b.Zone {
+				continue
+			}
+			for _, reply := range q.Answers {
+				clearsA := slices.Contains(reply.Clears, a.Fault.ID) && a.Standing != fault.Confirmed
+				clearsB := slices.Contains(reply.Clears, b.Fault.ID) && b.Standing != fault.Confirmed
+				if clearsA != clearsB {
+					n++
+				}
+			}
+		}
+	}
+	return n
+}
