@@ -56,7 +56,7 @@ func (p *Pass) between(w evidence.Web) (why string, sure, is bool) {
 		return "", false, false
 	}
 	if s, is := p.nearer(w.To.Addr()); is && (!p.Target.TLS || w.Flaw != evidence.NoFlaw) { // a good certificate is proof of the service itself
-		return fmt.Sprintf("a connection to %v is accepted with a hop limit of %d, and the way there is longer", s.To, s.HopLimit), true, true
+		return nearerWords(s), true, true
 	}
 	if w.Status == statusLoginNeeded {
 		return "the answer has status 511: this network wants a log-in", true, true
@@ -65,6 +65,25 @@ func (p *Pass) between(w evidence.Web) (why string, sure, is bool) {
 		return fmt.Sprintf("the answer sends to %s, outside the domain of %s", host, p.Target.Host()), false, true
 	}
 	return "", false, false
+}
+
+// Stranger tells that somebody in between has answered in the target's place, and why that is so.
+func (p *Pass) Stranger() (why string, is bool) {
+	for _, w := range p.Webs {
+		if why, _, is := p.between(w); is && w.Via == "" {
+			return why, true
+		}
+	}
+	for _, a := range p.Addresses {
+		if s, is := p.nearer(a); is && len(p.Webs) == 0 {
+			return nearerWords(s), true
+		}
+	}
+	return "", false
+}
+
+func nearerWords(s evidence.ShortConnect) string {
+	return fmt.Sprintf("a connection to %v is accepted with a hop limit of %d, and the way there is longer", s.To, s.HopLimit)
 }
 
 // NamedPortal is the captive portal that a DHCP server names (RFC 8910), and who does.
@@ -111,7 +130,7 @@ show a strange page. It is taken for a dead uplink or an attack on certificates.
 			for _, a := range p.Addresses {
 				if s, is := p.nearer(a); is { // somebody who passes connections on in good faith looks the same
 					weak, accepted = weak+1, true
-					reasons = append(reasons, fmt.Sprintf("a connection to %v is accepted with a hop limit of %d, and the way there is longer", s.To, s.HopLimit))
+					reasons = append(reasons, nearerWords(s))
 				}
 			}
 		}

@@ -63,6 +63,12 @@ func (p *Pass) ByProxy() bool {
 	return is && x.asked && passedOn(x.web)
 }
 
+// Proxy is the one that programs here ask for the target.
+func (p *Pass) Proxy() (host string, set bool) {
+	x, is := p.proxied()
+	return x.proxy, is
+}
+
 // passedOn reports whether a proxy let the request through: a refusal of its own is no answer of the service.
 func passedOn(w evidence.Web) bool {
 	switch w.Status {
@@ -107,7 +113,7 @@ work and others do not, since not all look at the same setting. It is taken for 
 		w, works := p.direct()
 		if !works {
 			f := possible("the service does not answer directly either")
-			f.For = []string{fmt.Sprintf("through the proxy %s: %s", x.proxy, proxyWords(x.web))}
+			f.For = []string{fmt.Sprintf("through the proxy %s: %s", x.proxy, ProxyWords(x.web))}
 			return f
 		}
 		standing, zone := Confirmed, Host
@@ -116,15 +122,18 @@ work and others do not, since not all look at the same setting. It is taken for 
 			standing, zone = Supported, LocalSubnet
 			next[0] = fmt.Sprintf("Have the DHCP service stop naming it, or the file mended, or the proxy %s put back into service.", x.proxy)
 		}
-		return found(standing, fmt.Sprintf("Programs here ask the proxy %s for %s, and it %s; asked directly, the service answers.", x.proxy, p.Target.Host(), proxyWords(x.web)),
-			"set by "+x.source, fmt.Sprintf("through %s: it %s", x.proxy, proxyWords(x.web)), fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(zone).next(next...)
+		return found(standing, fmt.Sprintf("Programs here ask the proxy %s for %s, and it %s; asked directly, the service answers.", x.proxy, p.Target.Host(), ProxyWords(x.web)),
+			"set by "+x.source, fmt.Sprintf("through %s: it %s", x.proxy, ProxyWords(x.web)), fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(zone).next(next...)
 	},
 }
 
-// proxyWords says what a proxy did with a request.
-func proxyWords(w evidence.Web) string {
+// ProxyWords says what a proxy did with a request.
+func ProxyWords(w evidence.Web) string {
 	switch w.Outcome {
 	case evidence.Answered:
+		if passedOn(w) {
+			return fmt.Sprintf("passes it on, status %d", w.Status)
+		}
 		return fmt.Sprintf("refuses with status %d", w.Status)
 	case evidence.Refused:
 		return "refuses the connection"

@@ -130,8 +130,14 @@ func service(p *fault.Pass) Check {
 	}
 	for _, w := range p.Webs {
 		line := fmt.Sprintf("%v: status %d", w.To, w.Status)
+		if w.Location != "" {
+			line += ", sends to " + w.Location
+		}
 		if w.Outcome != evidence.Answered {
 			_, line = came(w.Reply)
+		}
+		if w.Via != "" {
+			line = fmt.Sprintf("through the proxy %s: it %s", w.Via, fault.ProxyWords(w))
 		}
 		c.Heard = append(c.Heard, line)
 		c.Took = max(c.Took, w.RTT)
@@ -146,6 +152,13 @@ func service(p *fault.Pass) Check {
 		c.State = Broken
 		if len(c.Heard) > 0 {
 			c.Fact = c.Heard[0]
+		}
+		if why, is := p.Stranger(); is {
+			c.Fact = "somebody in between answers in its place"
+			c.Heard = append(c.Heard, why)
+		}
+		if proxy, set := p.Proxy(); set {
+			c.Fact = "not reached through the proxy " + proxy
 		}
 	}
 	if len(p.Addresses) == 0 && c.State != Holds {

@@ -247,7 +247,7 @@ func relevant(p *fault.Pass, s Suspect) bool {
 	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
 		return false // judged by the settings alone: had they been the cause, they would be confirmed
 	}
-	if s.Fault.OfQuality { // some comes through where these are at work
+	if s.Fault.OfQuality && p.Alive != fault.Yes { // some comes through where these are at work
 		return false
 	}
 	if s.Fault == fault.TunnelHoldsRoute || s.Fault == fault.CompetingDefaultRoutes { // had another way worked, it would be confirmed
