@@ -24,9 +24,10 @@ type Scenario struct {
 	Interface string   `yaml:"interface"`
 	Expect    Expect   `yaml:"expect"`
 	Timeline  Timeline `yaml:"timeline"`
-	Clock     Duration `yaml:"clock"`     // how far the endpoint's clock is ahead of everybody else's; negative: behind
-	Sheet     string   `yaml:"sheet"`     // the site sheet that the technician has: a file in sheets/
-	Responder string   `yaml:"responder"` // where somebody has started our responder, as the technician names it
+	Clock     Duration `yaml:"clock"`        // how far the endpoint's clock is ahead of everybody else's; negative: behind
+	Sheet     string   `yaml:"sheet"`        // the site sheet that the technician has: a file in sheets/
+	MaskIsIt  bool     `yaml:"mask_matters"` // what is wrong is told by the pier's mask, so that no variation may change it
+	Responder string   `yaml:"responder"`    // where somebody has started our responder, as the technician names it
 	Site      *Site    `yaml:"-"`
 
 	variation Variation

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"regexp"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -14,18 +15,35 @@ import (
 type Variation struct {
 	Network string  // stands for the first two octets of the private networks, as "10.131."; "": as they are
 	Pace    float64 // all delays are multiplied by it; 0: as they are
+	Wide    bool    // the pier's segment has a /22 in place of a /24, but where the mask is what the scenario is about
+	Gateway string  // the last octet of the pier's gateway, in place of 1; "": as it is
 }
 
 // Variations are those by which a seed chooses. The first leaves all as it is.
-var Variations = []Variation{{}, {Network: "10.131.", Pace: 0.5}, {Network: "192.168.", Pace: 1.7}, {Network: "172.16.", Pace: 1}, {Network: "10.0.", Pace: 2}}
+var Variations = []Variation{{}, {Network: "10.131.", Pace: 0.5, Wide: true, Gateway: "251"}, {Network: "192.168.", Pace: 1.7}, {Network: "172.16.", Pace: 1, Gateway: "126"}, {Network: "10.0.", Pace: 2, Wide: true}}
 
 const usualNetwork = "172.27."
 
+var (
+	onPier      = regexp.MustCompile(`(172\.27\.40\.\d+)/24`)
+	givenBits   = regexp.MustCompile(`\bbits: 24`)
+	pierGateway = regexp.MustCompile(`172\.27\.40\.1\b`)
+	maskMatters = regexp.MustCompile(`(?m)^mask_matters: true$`)
+)
+
+// text writes a file as the variation has it.
 func (v Variation) text(raw []byte) []byte {
-	if v.Network == "" {
-		return raw
+	if v.Wide {
+		raw = onPier.ReplaceAll(raw, []byte("$1/22"))
+		raw = givenBits.ReplaceAll(raw, []byte("bits: 22"))
 	}
-	return bytes.ReplaceAll(raw, []byte(usualNetwork), []byte(v.Network))
+	if v.Gateway != "" {
+		raw = pierGateway.ReplaceAll(raw, []byte("172.27.40."+v.Gateway))
+	}
+	if v.Network != "" {
+		raw = bytes.ReplaceAll(raw, []byte(usualNetwork), []byte(v.Network))
+	}
+	return raw
 }
 
 func (v Variation) file(dir, name string) ([]byte, error) {
@@ -38,10 +56,12 @@ const slowByFault = 50 * time.Millisecond
 
 // LoadVaried reads a scenario by name, as a variation has it.
 func LoadVaried(name string, v Variation) (*Scenario, error) {
-	raw, err := v.file("cases", name)
+	plain, err := Variation{}.file("cases", name)
 	if err != nil {
 		return Load(name) // which says what is wrong with the name
 	}
+	v.Wide = v.Wide && !maskMatters.Match(plain)
+	raw := v.text(plain)
 	s, err := Parse(raw, func(site string) ([]byte, error) { return v.file("sites", site) })
 	if err != nil {
 		return nil, fmt.Errorf("%s.yaml, varied: %w", name, err)
