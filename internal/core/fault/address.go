@@ -3,6 +3,7 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -120,6 +121,9 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 		if p.hasUsable() && !hasRoutable4(p) && p.Usable() == Yes {
 			return cleared("%s works over IPv6 without it", p.Iface.Name)
 		}
+		if p.sixAlone() {
+			return cleared("%s speaks IPv6 alone, and nothing that was asked for needs IPv4", p.Iface.Name)
+		}
 		offers, over := p.OffersSeen()
 		switch {
 		case len(offers) > 0:
@@ -142,6 +146,13 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that leads to it.",
 				"If others do, look at the switch port of this one: it may be in the wrong network.")
 	},
+}
+
+// sixAlone reports whether the machine is set for IPv6 alone, and neither the target nor a name server needs IPv4.
+func (p *Pass) sixAlone() bool {
+	_, self := p.Iface.SelfAssigned()
+	return !self && !hasRoutable4(p) && len(p.Iface.Usable(true)) > 0 && !slices.ContainsFunc(p.Addresses, netip.Addr.Is4) &&
+		!slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.Address.Is4() })
 }
 
 // shorterOffer is an offer that shows the mask of a to be too long: its prefix is the wider one, and holds a.

@@ -50,8 +50,12 @@ It is taken for a dead gateway. Try another socket, or this socket with a machin
 			f.For = []string{fmt.Sprintf("%s asked, none answered", plural(p.Swept, "address", "addresses"))}
 			return f
 		}
-		return found(Confirmed, fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(), plural(p.Swept, "address", "addresses")),
-			fmt.Sprintf("%s asked, none answered", plural(p.Swept, "address", "addresses")), "carrier is there").
+		asked := plural(p.Swept, "address", "addresses") + " asked, none answered"
+		sentence := fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(), plural(p.Swept, "address", "addresses"))
+		if p.Swept == 0 { // IPv6 alone
+			asked, sentence = "all nodes were called (ff02::1), none answered", "Nobody on this segment answers: neither the gateway nor anybody to a call to all."
+		}
+		return found(Confirmed, sentence, asked, "carrier is there").
 			next("Plug this machine into another socket that works, or a working machine into this one.",
 				"Ask whoever looks after the switch in which network its port is, and whether it waits for a log-in.")
 	},

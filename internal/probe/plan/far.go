@@ -76,7 +76,7 @@ func (r *run) startNames(ctx context.Context) {
 			if !r.Families.No4 {
 				ask(name, "A")
 			}
-			if !r.Families.No6 && r.hasRoute6() {
+			if !r.Families.No6 && (r.hasRoute6() || r.sixAlone()) {
 				ask(name, "AAAA")
 			}
 		}
@@ -143,6 +143,12 @@ func (r *run) askElsewhere(ctx context.Context) {
 }
 
 func (r *run) hasRoute6() bool { return len(r.endpoint.DefaultRoutes(true)) > 0 }
+
+// sixAlone reports whether the machine has IPv6 addresses and no IPv4 one: what a name has for IPv6 is then all that helps, routed or not.
+func (r *run) sixAlone() bool {
+	own := r.ownAddress()
+	return own.IsValid() && own.Is6()
+}
 
 func (r *run) ownAddress() netip.Addr {
 	for _, i := range r.endpoint.Interfaces {

@@ -23,6 +23,8 @@ const (
 	// The rate and number of the sweep: polite, and enough to find a living segment.
 	sweepRate, sweepMost = 300, 254
 	sweepPatience        = 250 * time.Millisecond
+	// How often all IPv6 machines are called: one call may be lost.
+	callAllTimes = 3
 	// Enough neighbours to know that the segment is alive.
 	sweepEnough = 5
 	// The last discover goes out at 1.1 s; a server that must not test the address first answers long before 1.8 s.
@@ -320,10 +322,37 @@ func (r *run) firstOffer() (first time.Duration) {
 	return first
 }
 
+// callAll asks all IPv6 machines of the segment at once, unless the gateway has shown that it is there: a prefix of IPv6 is too large to be gone through (RFC 7707).
+func (r *run) callAll(ctx context.Context, iface *endpoint.Interface) {
+	if r.segment == nil || fault.NewPass(r.snapshot()).Alive == fault.Yes {
+		return
+	}
+	var own []netip.Addr // who has no way back to the one may have one to the other
+	if a, ok := iface.LinkLocal(); ok {
+		own = append(own, a)
+	}
+	if global := iface.Usable(true); len(global) > 0 {
+		own = append(own, global[0].Prefix.Addr())
+	}
+	for range callAllTimes {
+		for _, from := range own {
+			_ = r.segment.AskAllNodes(from)
+		}
+		if !probe.Sleep(ctx, sweepPatience) {
+			return
+		}
+	}
+	r.add(func(s *evidence.Set) { s.SweepDone = true })
+}
+
 // sweep asks everybody on the segment, unless the gateway shows soon that it is there and passes traffic on.
 func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip.Addr) {
 	own := iface.Usable(false)
-	if len(own) == 0 || !probe.Sleep(ctx, sweepAfter) {
+	if !probe.Sleep(ctx, sweepAfter) {
+		return
+	}
+	if len(own) == 0 {
+		r.callAll(ctx, iface)
 		return
 	}
 	p := fault.NewPass(r.snapshot())
