@@ -79,18 +79,19 @@ type Ration struct {
 type Port struct {
 	Segment   string         `yaml:"segment"`
 	Addresses []netip.Prefix `yaml:"addresses"`
-	Leased    bool           `yaml:"leased"`    // the IPv4 address has a lifetime, as one from DHCP has
-	Lease     *Lease         `yaml:"lease"`     // what the DHCP client's file says; nil on a leased port: what the segment's DHCP service gives
-	Asks      *Asks          `yaml:"asks"`      // a DHCP client that keeps asking on this port
-	Down      bool           `yaml:"down"`      // administratively
-	Unplugged bool           `yaml:"unplugged"` // no carrier
-	Hardware  string         `yaml:"hardware"`  // its hardware address; "": one of its own, see Hardware
-	Speed     int            `yaml:"speed"`     // Mbit/s; 0: 1000
-	Half      bool           `yaml:"half"`      // half duplex
-	Damage    float64        `yaml:"damage"`    // percent of the frames that arrive damaged: the port drops and counts them
-	Tunnel    bool           `yaml:"tunnel"`    // a tunnel whose far end has gone: what is sent through it is lost. It needs no segment
-	ProxyARP  bool           `yaml:"proxy_arp"` // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
-	MTU       int            `yaml:"mtu"`       // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
+	Leased    bool           `yaml:"leased"`            // the IPv4 address has a lifetime, as one from DHCP has
+	Lease     *Lease         `yaml:"lease"`             // what the DHCP client's file says; nil on a leased port: what the segment's DHCP service gives
+	Asks      *Asks          `yaml:"asks"`              // a DHCP client that keeps asking on this port
+	Checks    bool           `yaml:"checks_duplicates"` // its IPv6 addresses are checked for duplicates first (RFC 4862 §5.4); otherwise they are in use at once
+	Down      bool           `yaml:"down"`              // administratively
+	Unplugged bool           `yaml:"unplugged"`         // no carrier
+	Hardware  string         `yaml:"hardware"`          // its hardware address; "": one of its own, see Hardware
+	Speed     int            `yaml:"speed"`             // Mbit/s; 0: 1000
+	Half      bool           `yaml:"half"`              // half duplex
+	Damage    float64        `yaml:"damage"`            // percent of the frames that arrive damaged: the port drops and counts them
+	Tunnel    bool           `yaml:"tunnel"`            // a tunnel whose far end has gone: what is sent through it is lost. It needs no segment
+	ProxyARP  bool           `yaml:"proxy_arp"`         // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
+	MTU       int            `yaml:"mtu"`               // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
 }
 
 // Lease is what a DHCP client wrote down. What is not given is as the segment's DHCP service has it.
@@ -243,6 +244,22 @@ func (n *Node) PortNames() []string {
 
 // Life is how long a record of the service may be kept.
 func (d *DNS) Life() time.Duration { return cmp.Or(time.Duration(d.TTL), 5*time.Minute) }
+
+// Duplicate reports whether a port checks its IPv6 addresses and another machine on the segment has this one.
+func (s *Site) Duplicate(node, port string, a netip.Addr) bool {
+	own := s.Nodes[node].Ports[port]
+	if !own.Checks || !a.Is6() {
+		return false
+	}
+	for _, other := range s.NodeNames() {
+		for _, p := range s.Nodes[other].Ports {
+			if p != own && p.Segment == own.Segment && !p.Down && slices.ContainsFunc(p.Addresses, func(x netip.Prefix) bool { return x.Addr() == a }) {
+				return true
+			}
+		}
+	}
+	return false
+}
 
 // HardwareOf is the hardware address of a port: the one that is given, else one made from its name.
 func (s *Site) HardwareOf(node, port string) endpoint.HardwareAddr {

@@ -121,6 +121,9 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 		if p.hasUsable() && !hasRoutable4(p) && p.Usable() == Yes {
 			return cleared("%s works over IPv6 without it", p.Iface.Name)
 		}
+		if slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return a.Duplicate }) {
+			return cleared("an address is set, and another machine has it")
+		}
 		if p.sixAlone() {
 			return cleared("%s speaks IPv6 alone, and nothing that was asked for needs IPv4", p.Iface.Name)
 		}
@@ -212,8 +215,7 @@ default route is often missing as well and only the mask is the cause. Set addre
 		f := found(Confirmed, fmt.Sprintf("The mask of %v is too narrow: it leaves out %v, which is on the same segment.", a.Prefix, out),
 			fmt.Sprintf("%v covers %v to %v", a.Prefix, a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)), why)
 		if o, ok := p.shorterOffer(a); ok {
-			f = f.next(fmt.Sprintf("Set address, mask and gateway together: %v, mask %s, gateway %s, resolvers %s.",
-				netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), subnet.Mask(o.Address), List(o.Routers), List(o.Resolvers)))
+			f = f.next(p.inFull(false, settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers, who: o.Who}))
 		} else {
 			f = f.next("Ask for the segment's real mask and set address, mask and gateway together.")
 		}
@@ -231,7 +233,7 @@ another network, and nobody in the configured one answers. It is taken for a dea
 	Judge: func(p *Pass) Finding {
 		a, ok := p.address4()
 		if !ok {
-			return possible("there is no address to compare")
+			return p.wrongNetwork6()
 		}
 		if p.Alive == Yes && p.OnLink(p.Gateway) {
 			return cleared("the gateway %v of the configured network answers", p.Gateway)
@@ -254,7 +256,7 @@ another network, and nobody in the configured one answers. It is taken for a dea
 			o := offers[0]
 			return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment, which is %v.", a.Prefix, o.Address.Masked()),
 				fmt.Sprintf("%v offers %v", o.Server, o.Address), fmt.Sprintf("nobody in %v answers", a.Prefix.Masked())).
-				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address, List(o.Routers), List(o.Resolvers)))
+				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address, List(o.Routers), List(o.Resolvers)), "If it must be set by hand: "+p.inFull(false, settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		if n := p.strangers(a.Prefix); n >= 2 && p.SweepDone && over {
 			return found(Supported, fmt.Sprintf("The address %v does not seem to belong to this segment: %d machines are heard, none of that network.", a.Prefix, n)).
@@ -262,6 +264,36 @@ another network, and nobody in the configured one answers. It is taken for a dea
 		}
 		return possible("nothing heard tells which network the segment is")
 	},
+}
+
+// wrongNetwork6 judges a machine with IPv6 addresses alone, by what the segment's routers advertise.
+func (p *Pass) wrongNetwork6() Finding {
+	if p.Iface == nil || len(p.Iface.Usable(true)) == 0 {
+		return possible("there is no address to compare")
+	}
+	own := p.Iface.Usable(true)[0].Prefix
+	if p.Alive == Yes {
+		return cleared("the gateway %v answers", p.Gateway)
+	}
+	for _, other := range p.Others {
+		if own.Masked().Contains(other) {
+			return cleared("%v of the configured network answers", other)
+		}
+	}
+	var prefixes []string
+	for _, r := range p.Routers6 {
+		for _, x := range r.Prefixes {
+			if x.Prefix.Masked().Contains(own.Addr()) {
+				return cleared("%v advertises %v, in which the address lies", r.Router, x.Prefix)
+			}
+			prefixes = append(prefixes, fmt.Sprintf("%v advertises %v", r.Router, x.Prefix))
+		}
+	}
+	if len(prefixes) == 0 || p.Alive != No {
+		return possible("no router has said which network the segment is")
+	}
+	return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment: %s.", own, prefixes[0]), append(prefixes, fmt.Sprintf("nobody in %v answers", own.Masked()))...).
+		next(fmt.Sprintf("Set %s to take its address from router advertisements, or to an address of the advertised prefix.", p.Iface.Name))
 }
 
 // strangers counts the machines heard with IPv4 addresses outside of every prefix of the port.
@@ -276,18 +308,27 @@ func (p *Pass) strangers(own netip.Prefix) (n int) {
 
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
-	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict},
+	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict}, Explains: []string{"dhcp-silent"},
 	Doc: `Another machine uses the same address
 A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections work and break by turns. It is taken
 for a bad cable. Find the other machine by its hardware address, and give one of the two another address.`,
 	Judge: func(p *Pass) Finding {
 		asked := false
+		var unknown evidence.Conflict
 		for _, c := range p.Conflicts {
+			if c.Outcome == evidence.Answered && c.Hardware == (endpoint.HardwareAddr{}) {
+				unknown = c
+				continue
+			}
 			if c.Outcome == evidence.Answered {
 				return found(Confirmed, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).oncePlain(p).
 					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware), "Give one of the two another address.")
 			}
 			asked = asked || c.Outcome == evidence.Silent
+		}
+		if unknown.Address.IsValid() {
+			return found(Confirmed, fmt.Sprintf("Another machine uses this machine's address %v: the system has found a duplicate, and does not use it.", unknown.Address), "the system marks the address as a duplicate (RFC 4862 §5.4)").oncePlain(p).
+				next(fmt.Sprintf("Find the machine that has %v: with permission for raw frames its hardware address is told here.", unknown.Address), "Give one of the two another address.")
 		}
 		if asked && !p.IsOpen(evidence.AddressConflict) {
 			return cleared("nobody else answers for this machine's address")

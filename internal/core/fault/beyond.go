@@ -44,6 +44,9 @@ var UplinkDown = &Fault{
 The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for. Everybody behind this gateway is cut off. Look at
 the gateway's uplink lamp, then call the provider.`,
 	Judge: func(p *Pass) Finding {
+		if why, ok := p.Ready(); !ok {
+			return possible("%s", why)
+		}
 		switch {
 		case len(p.Outside) > 0:
 			return cleared("%s past the gateway %s", List(p.Outside), map[bool]string{true: "answers", false: "answer"}[len(p.Outside) == 1])

@@ -9,7 +9,6 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/lease"
-	"passepartout/internal/core/subnet"
 )
 
 // Lease is the DHCP lease in force on the port.
@@ -178,7 +177,7 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 			f := found(standing, fmt.Sprintf("The mask of %v is too wide: it takes in %v, which lies beyond the gateway.", a.Prefix, w), reasons...)
 			if right > 0 {
 				set := netip.PrefixFrom(a.Prefix.Addr(), right)
-				return f.next(fmt.Sprintf("Set address, mask and gateway together: %v, mask %s, gateway %s, resolvers %s.", set, subnet.Mask(set), List(narrow.Routers), List(narrow.Resolvers)))
+				return f.next(p.inFull(false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
 			}
 			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, gateway %v and resolvers together.", a.Prefix.Addr(), by))
 		}

@@ -380,6 +380,6 @@ alone. It is taken for a dead name server. Set the one that the network names, o
 		}
 		return found(Confirmed, fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", List(bad), what, good, who),
 			fmt.Sprintf("%s: %s", List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).aside(p.Usable() == Yes).
-			next(fmt.Sprintf("Set the name server to %v, or back to automatic, together with address, mask and gateway as they are.", good))
+			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good), p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}}))
 	},
 }

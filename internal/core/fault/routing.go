@@ -163,10 +163,36 @@ outside the mask, or it vanished when the port was down. Set address, mask, gate
 		f := found(Confirmed, sentence, reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it, together with address %v and resolvers %s.", List(o.Routers), o.Server, o.Address, List(o.Resolvers)))
+			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", List(o.Routers), o.Server), p.inFull(false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
+		}
+		if home, ok := p.Here(); ok {
+			if gw, documented := home.Gateway(of.Is6()); documented {
+				return f.next(fmt.Sprintf("Set the gateway to %v, as the site sheet has it.", gw), p.inFull(of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"}))
+			}
+		}
+		if r, gave, advertised := p.advertised(); advertised && (of.Is6() || !hasRoutable4(p)) {
+			f.For = append(f.For, gave)
+			if r.Lifetime == 0 {
+				return f.next(fmt.Sprintf("Look at the router %v: it advertises itself with a lifetime of 0 s, which means that it is no default router (RFC 4861 §6.3.4).", r.Router), "Ask whoever looks after it whether another router should stand in for it.")
+			}
+			return f.next(fmt.Sprintf("See that this machine accepts router advertisements on %s, or set the gateway to %v by hand.", p.Iface.Name, r.Router), p.inFull(true, settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)}))
 		}
 		return f.next("Set the gateway. A working neighbour on the same segment shows which one.")
 	},
+}
+
+// advertised is what an IPv6 router says of itself as a default router, in words too.
+func (p *Pass) advertised() (r evidence.Advertisement, words string, ok bool) {
+	for _, x := range p.Routers6 {
+		if !ok || x.Lifetime > r.Lifetime {
+			r, ok = x, true
+			words = fmt.Sprintf("%v advertises itself as a default router for %s", x.Router, x.Lifetime)
+			if x.Lifetime == 0 {
+				words = fmt.Sprintf("%v advertises itself, with a lifetime of 0 s: as no default router", x.Router)
+			}
+		}
+	}
+	return r, words, ok
 }
 
 // GatewayOutsideSubnet: the gateway is in no prefix of this machine, and nobody answers for it.
@@ -209,7 +235,7 @@ octet, and set them together.`,
 		f := found(standing, sentence+".", reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			next = fmt.Sprintf("Set gateway %s, as %v offers it, together with address %v and resolvers %s.", List(o.Routers), o.Server, o.Address, List(o.Resolvers))
+			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", List(o.Routers), o.Server, p.Gateway), p.inFull(false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		return f.next(next)
 	},
@@ -302,7 +328,10 @@ address is automatic, find out why they were not taken over from the lease.`,
 		}
 		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").aside(!p.NeedsName() && !p.Target.IsZero())
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server))
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server), p.inFull(false, settings{resolvers: offers[0].Resolvers}))
+		}
+		if named, by := p.ResolversNamed(); len(named) > 0 {
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", List(named), by[named[0]]), p.inFull(named[0].Is6(), settings{resolvers: named}))
 		}
 		return f.next("Set the name servers. A working neighbour on the same segment shows which ones.")
 	},

@@ -104,7 +104,7 @@ It is taken for a fault of the provider. See that the gateway has power and that
 		if router, server, ok := p.otherRouter(offers); ok {
 			return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
 				append(reasons, namedBy(server, router, p.Gateway))...).in(Host).
-				next(fmt.Sprintf("Set the gateway to %v. Check address, mask and resolvers at the same time, and set them together.", router))
+				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway), p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
 		}
 		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"), p.segmentName(), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
 			next(fmt.Sprintf("See that the gateway %v has power and that its port on the switch is lit, then run again.", p.Gateway),

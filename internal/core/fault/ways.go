@@ -152,12 +152,8 @@ beyond does. It is taken for a dead uplink. Set the gateway that the network its
 		if who != "" {
 			reasons = append(reasons, who)
 		}
-		set := ""
-		if a, ok := p.address4(); ok {
-			set = fmt.Sprintf(", together with address %v and its resolvers", a.Prefix)
-		}
 		return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, is no router; the segment's router is %v.", p.Gateway, router), reasons...).
-			next(fmt.Sprintf("Set the gateway to %v in place of %v%s.", router, p.Gateway, set))
+			next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway), p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
 	},
 }
 

@@ -191,7 +191,7 @@ func (p *port) describe() endpoint.Interface {
 		if p.down && a.Addr().Is6() {
 			continue // a kernel drops them with the port
 		}
-		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand}
+		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand, Duplicate: slices.Contains(p.duplicates, a.Addr())}
 		if spec.Leased && a.Addr().Is4() {
 			left := p.leaseLeft - time.Since(p.began)
 			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, left, left

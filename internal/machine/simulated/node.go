@@ -78,6 +78,10 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 			continue
 		}
 		for _, prefix := range ps.Addresses {
+			if s.Site.Duplicate(name, portName, prefix.Addr()) {
+				p.duplicates = append(p.duplicates, prefix.Addr())
+				continue
+			}
 			if err := add(p.id, prefix); err != nil {
 				return nil, err
 			}

@@ -23,16 +23,17 @@ const ethernetHeader = header.EthernetMinimumSize
 // port is a network port: below gVisor's Ethernet layer, above a segment. Everything that a node does with packets other than its stack
 // does (filters, hop limits, silence) is done here, and whoever listens for frames listens here.
 type port struct {
-	node      *node
-	name      string
-	id        tcpip.NICID
-	hw        endpoint.HardwareAddr
-	segment   *segment
-	down      bool // administratively
-	unplugged func() bool
-	mtu       int
-	began     time.Time
-	leaseLeft time.Duration // when it began
+	duplicates []netip.Addr // addresses that are another machine's, and therefore not in use
+	node       *node
+	name       string
+	id         tcpip.NICID
+	hw         endpoint.HardwareAddr
+	segment    *segment
+	down       bool // administratively
+	unplugged  func() bool
+	mtu        int
+	began      time.Time
+	leaseLeft  time.Duration // when it began
 
 	mu         sync.Mutex
 	dispatcher stack.NetworkDispatcher

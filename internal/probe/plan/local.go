@@ -77,6 +77,13 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 			others = append(others, a)
 		}
 	}
+	for _, a := range iface.Addresses {
+		if a.Duplicate { // the system has found out by itself (RFC 4862 §5.4.5)
+			r.add(func(s *evidence.Set) {
+				s.Conflicts = append(s.Conflicts, evidence.Conflict{Address: a.Prefix.Addr(), Reply: evidence.Reply{Outcome: evidence.Answered, From: a.Prefix.Addr()}})
+			})
+		}
+	}
 	r.neighbours(ctx, iface, gateways, sender, evidence.GatewayNeighbour)
 	r.neighbours(ctx, iface, others, sender, evidence.OtherNeighbours)
 	for _, gw := range gateways {
@@ -93,6 +100,13 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 	if r.segment != nil {
 		for _, a := range iface.Usable(false) {
 			r.step(func() { r.conflict(ctx, a.Prefix.Addr()) }, evidence.AddressConflict)
+		}
+		if own, ok := iface.LinkLocal(); ok {
+			for _, a := range iface.Addresses {
+				if x := a.Prefix.Addr(); x.Is6() && !x.IsLinkLocalUnicast() {
+					r.step(func() { r.conflict6(ctx, own, x) }, evidence.AddressConflict)
+				}
+			}
 		}
 		r.step(func() { r.discover(ctx, iface) }, evidence.DHCPOffer)
 		r.step(func() { r.handOff(ctx, iface) }, evidence.Handoffs)
@@ -183,20 +197,40 @@ func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) bool {
 }
 
 func (r *run) conflict(ctx context.Context, a netip.Addr) {
+	wait, stop := r.untilSilence(ctx)
+	defer stop()
+	if c := r.segment.Conflict(wait, a); ctx.Err() == nil || c.Came() {
+		r.add(func(s *evidence.Set) { s.Conflicts = append(s.Conflicts, c) })
+	}
+}
+
+// conflict6 asks the segment, from the link-local address, who has an IPv6 address of this machine: this machine itself does not hear the question, so that whoever answers is
+// another one (RFC 4861 §7.2.4).
+func (r *run) conflict6(ctx context.Context, own, a netip.Addr) {
+	wait, stop := r.untilSilence(ctx)
+	defer stop()
+	began := time.Now()
+	n := r.segment.Resolve(wait, own, a)
+	c := evidence.Conflict{Address: a, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}}
+	if n.Outcome == evidence.Answered && len(n.Hardware) > 0 {
+		c.Reply, c.Hardware = n.Reply, n.Hardware[0]
+	}
+	if ctx.Err() == nil || c.Came() {
+		r.add(func(s *evidence.Set) { s.Conflicts = append(s.Conflicts, c) })
+	}
+}
+
+// untilSilence is a context that ends when the wait for silence is over.
+func (r *run) untilSilence(ctx context.Context) (wait context.Context, stop func()) {
 	wait, cancel := context.WithCancel(ctx)
-	defer cancel()
-	stop := make(chan struct{})
-	defer close(stop)
 	r.wg.Go(func() {
 		select {
 		case <-r.silence:
 			cancel()
-		case <-stop:
+		case <-wait.Done():
 		}
 	})
-	if c := r.segment.Conflict(wait, a); ctx.Err() == nil || c.Came() {
-		r.add(func(s *evidence.Set) { s.Conflicts = append(s.Conflicts, c) })
-	}
+	return wait, cancel
 }
 
 // slowest is the slowest answer that came from the segment itself, 0 while none has.
@@ -307,7 +341,7 @@ func (r *run) discover(ctx context.Context, iface *endpoint.Interface) {
 	q := probe.DHCPQuestion{Interface: iface.Name, At: discoverAt, Changed: record}
 	if own := iface.Usable(false); len(own) > 0 {
 		q.Held = own[0].Prefix.Addr()
-	} else {
+	} else if len(iface.Usable(true)) == 0 { // one that has IPv6 may do without
 		q.Testing = func() { testing.Store(true) }
 	}
 	record(r.segment.Discover(ctx, q))

@@ -137,6 +137,11 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 			return lab, fmt.Errorf("node %s: %w", name, err)
 		}
 	}
+	for _, name := range s.Site.NodeNames() {
+		if err = In(lab.nodes[name], func() error { return checkDuplicates(s.Site.Nodes[name]) }); err != nil {
+			return lab, fmt.Errorf("node %s: %w", name, err)
+		}
+	}
 	if err = lab.warm(); err != nil {
 		return lab, err
 	}
@@ -148,6 +153,44 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	lab.Began = time.Now()
 	lab.followTimeline(cables)
 	return lab, nil
+}
+
+// checkDuplicates sets the IPv6 addresses of ports that check them anew, now that all others are there, and waits for the outcome.
+func checkDuplicates(node *scenario.Node) error {
+	for _, name := range node.PortNames() {
+		if !node.Ports[name].Checks {
+			continue
+		}
+		link, err := netlink.LinkByName(name)
+		if err != nil {
+			return err
+		}
+		if err := sysctl("ipv6/conf/"+name+"/accept_dad", "1", "ipv6/conf/"+name+"/dad_transmits", "1"); err != nil {
+			return err
+		}
+		for _, a := range node.Ports[name].Addresses {
+			if a.Addr().Is4() {
+				continue
+			}
+			addr := &netlink.Addr{IPNet: &net.IPNet{IP: a.Addr().AsSlice(), Mask: net.CIDRMask(a.Bits(), 128)}}
+			if err := errors.Join(netlink.AddrDel(link, addr), netlink.AddrAdd(link, addr)); err != nil {
+				return err
+			}
+		}
+		for range 60 {
+			time.Sleep(50 * time.Millisecond)
+			all, err := netlink.AddrList(link, netlink.FAMILY_V6)
+			if err != nil {
+				return err
+			}
+			if !slices.ContainsFunc(all, func(a netlink.Addr) bool {
+				return a.Flags&unix.IFA_F_TENTATIVE != 0 && a.Flags&unix.IFA_F_DADFAILED == 0
+			}) {
+				break
+			}
+		}
+	}
+	return nil
 }
 
 // warm makes the nodes that are not on the endpoint's segments know each other already, as routers and servers in service do.

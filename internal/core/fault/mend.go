@@ -1,0 +1,117 @@
+package fault
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"passepartout/internal/core/subnet"
+)
+
+// settings are the whole of what a machine needs on its segment. They are set together, since on many systems changing one of them alone loses the others.
+type settings struct {
+	address   netip.Prefix
+	gateways  []netip.Addr
+	resolvers []netip.Addr
+	who       string // who says so and the verb, of what is not as it is set now: "172.27.40.2 offers"
+}
+
+// inFull writes all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease or a router says, and what is set now
+// where nobody says anything else.
+func (p *Pass) inFull(v6 bool, want settings) string {
+	has := func(list []netip.Addr) bool { return len(list) > 0 }
+	take := func(s settings) {
+		used := false
+		if !want.address.IsValid() && s.address.IsValid() {
+			want.address, used = s.address, true
+		}
+		if !has(want.gateways) && has(s.gateways) {
+			want.gateways, used = s.gateways, true
+		}
+		if !has(want.resolvers) && has(s.resolvers) {
+			want.resolvers, used = s.resolvers, true
+		}
+		if used && want.who == "" {
+			want.who = s.who
+		}
+	}
+	for _, s := range p.sayings(v6) {
+		take(s)
+	}
+	take(p.present(v6))
+	parts := []string{}
+	if want.address.IsValid() {
+		parts = append(parts, want.address.String())
+		if !v6 {
+			parts = append(parts, "mask "+subnet.Mask(want.address))
+		}
+	}
+	if has(want.gateways) {
+		parts = append(parts, "gateway "+List(want.gateways))
+	}
+	if has(want.resolvers) {
+		parts = append(parts, "resolvers "+List(want.resolvers))
+	}
+	text := "Set all of it together: " + strings.Join(parts, ", ")
+	if want.who != "" {
+		text += ", as " + want.who + " it"
+	}
+	return text + "."
+}
+
+// sayings are what others say the settings should be, who counts most first.
+func (p *Pass) sayings(v6 bool) (out []settings) {
+	if home, ok := p.Here(); ok {
+		s := settings{who: "the site sheet has", resolvers: ofFamily(home.Resolvers, v6)}
+		if gw, ok := home.Gateway(v6); ok {
+			s.gateways = []netip.Addr{gw}
+		}
+		out = append(out, s)
+	}
+	if v6 {
+		for _, r := range p.Routers6 {
+			if r.Lifetime > 0 {
+				out = append(out, settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)})
+			}
+		}
+		return out
+	}
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		s := settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}
+		if a, ok := p.address4(); !ok || !o.Address.Masked().Contains(a.Prefix.Addr()) {
+			s.address = o.Address
+		} else {
+			s.address = netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()) // the address stays: it lies in the offered network
+		}
+		out = append(out, s)
+	}
+	if l, ok := p.Lease(); ok {
+		out = append(out, settings{address: l.Terms.Prefix(), gateways: l.Terms.Routers, resolvers: l.Terms.Resolvers, who: "the lease has"})
+	}
+	return out
+}
+
+// present is what is set now.
+func (p *Pass) present(v6 bool) (s settings) {
+	if p.Endpoint == nil || p.Iface == nil {
+		return s
+	}
+	if own := p.Iface.Usable(v6); len(own) > 0 {
+		s.address = own[0].Prefix
+	}
+	if gw, ok := p.Endpoint.Gateway(p.Iface.Name, v6); ok {
+		s.gateways = []netip.Addr{gw}
+	}
+	s.resolvers = ofFamily(p.Endpoint.AskedResolvers(), v6)
+	return s
+}
+
+func ofFamily(list []netip.Addr, v6 bool) (out []netip.Addr) {
+	for _, a := range list {
+		if a.Is6() == v6 {
+			out = append(out, a)
+		}
+	}
+	return out
+}
