@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -35,7 +34,7 @@ func (m *model) takeChange(msg changedMsg) tea.Cmd {
 		return nil
 	}
 	if msg.endpoint != nil && m.set != nil {
-		if what := difference(m.set.Endpoint, msg.endpoint); what != "" {
+		if what := endpoint.Difference(m.set.Endpoint, msg.endpoint); what != "" {
 			m.notice = fmt.Sprintf("%s at %s; r runs the tests again", what, time.Now().Format("15:04:05"))
 			set := *m.set
 			set.Endpoint = msg.endpoint
@@ -43,29 +42,4 @@ func (m *model) takeChange(msg changedMsg) tea.Cmd {
 		}
 	}
 	return m.nextChange()
-}
-
-// difference says in words what changed in a machine's settings between two readings; "" for nothing that matters.
-func difference(was, is *endpoint.Endpoint) string {
-	for _, old := range was.Interfaces {
-		now, ok := is.Interface(old.Name)
-		switch {
-		case !ok:
-			return old.Name + " has gone"
-		case old.Up != now.Up || old.Carrier != now.Carrier:
-			return old.Name + " changed its state"
-		case !slices.EqualFunc(old.Addresses, now.Addresses, func(a, b endpoint.Address) bool { return a.Prefix == b.Prefix }):
-			return "the addresses of " + old.Name + " changed"
-		}
-	}
-	if len(is.Interfaces) > len(was.Interfaces) {
-		return "a network port has come"
-	}
-	if !slices.Equal(was.Routes, is.Routes) {
-		return "the routes changed"
-	}
-	if !slices.Equal(was.Resolvers, is.Resolvers) {
-		return "the name servers changed"
-	}
-	return ""
 }

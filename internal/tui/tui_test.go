@@ -333,7 +333,7 @@ func TestChangesAreTold(t *testing.T) {
 	} {
 		was, is := Healthy().Endpoint, Healthy().Endpoint
 		c.change(is)
-		assert.Equal(t, c.want, difference(was, is))
+		assert.Equal(t, c.want, endpoint.Difference(was, is))
 	}
 }
 

@@ -48,6 +48,7 @@ type Set struct {
 	Informed6  []Information
 
 	Names    []Named // of addresses that were met, for showing
+	Changed  string  // what of this machine's settings has changed while the questions were under way, in words
 	Withheld []Withheld
 	Open     []Kind // kinds of which more may still come
 	Elapsed  time.Duration

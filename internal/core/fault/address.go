@@ -306,6 +306,19 @@ func (p *Pass) strangers(own netip.Prefix) (n int) {
 	return n
 }
 
+// mostOwn is how many addresses a machine may be expected to have on one segment.
+const mostOwn = 16
+
+// claims counts the addresses for which a hardware address was heard to speak.
+func (p *Pass) claims(hw endpoint.HardwareAddr) (n int) {
+	for _, h := range p.Heard {
+		if h.Hardware == hw {
+			n++
+		}
+	}
+	return n
+}
+
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
 	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict}, Explains: []string{"dhcp-silent"},
@@ -321,7 +334,11 @@ for a bad cable. Find the other machine by its hardware address, and give one of
 				continue
 			}
 			if c.Outcome == evidence.Answered {
-				return found(Confirmed, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).oncePlain(p).
+				standing := Confirmed
+				if n := p.claims(c.Hardware); n > mostOwn { // a flood, or one who answers for everybody
+					standing = Supported
+				}
+				return found(standing, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).oncePlain(p).
 					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware), "Give one of the two another address.")
 			}
 			asked = asked || c.Outcome == evidence.Silent

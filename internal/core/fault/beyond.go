@@ -196,6 +196,24 @@ func (p *Pass) unreachable(fits func(evidence.Reply) bool) (evidence.Reply, bool
 	return out, out.Outcome != evidence.NotKnown
 }
 
+// word weighs what somebody says of the target: anybody can forge an ICMP error (RFC 5927), so that it is certain only from a station that has shown itself on the way, or from
+// the target's own hop.
+func (p *Pass) word(r evidence.Reply) (Standing, []string) {
+	reasons := []string{fmt.Sprintf("%v: %v", r.From, r.Why)}
+	seen := r.From == p.Gateway || direct(r) || slices.ContainsFunc(p.Hops, func(h evidence.Hop) bool {
+		return h.From == r.From && (h.Outcome == evidence.Expired || h.Outcome == evidence.Answered)
+	})
+	for _, t := range p.Trails { // it speaks for the target from the hop limit at which the way ends
+		for _, st := range t.Stations {
+			seen = seen || st.From == r.From && slices.Contains(p.Addresses, t.To) && st.HopLimit > 1
+		}
+	}
+	if !seen {
+		return Supported, append(reasons, fmt.Sprintf("%v was not met on the way: its word alone proves little", r.From))
+	}
+	return Confirmed, reasons
+}
+
 // DestinationUnreachable: a router says that the target cannot be reached.
 var DestinationUnreachable = &Fault{
 	ID: "destination-unreachable", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
@@ -221,7 +239,8 @@ the far machine is down. Hand the router's word to whoever runs the service.`,
 		if _, n, common := p.commonEnd(); common && n > 1 {
 			return possible("%v says so, of every target", r.From)
 		}
-		return found(Confirmed, fmt.Sprintf("The router %v reports that the target cannot be reached: %v.", r.From, r.Why), fmt.Sprintf("%v: %v", r.From, r.Why)).
+		standing, reasons := p.word(r)
+		return found(standing, fmt.Sprintf("The router %v reports that the target cannot be reached: %v.", r.From, r.Why), reasons...).
 			next(fmt.Sprintf("Tell whoever runs the service, with the word of %v.", r.From))
 	},
 }
@@ -245,11 +264,11 @@ A router or firewall on the way says outright that this traffic is administrativ
 		case !ok:
 			return cleared("nobody on the way says that it is prohibited")
 		}
-		standing := Confirmed
+		standing, reasons := p.word(r)
 		if r.Why == evidence.NoPort { // a filter that pretends to be a closed port
 			standing = Supported
 		}
-		return found(standing, fmt.Sprintf("%v on the way prohibits the traffic to %s.", r.From, p.Target), fmt.Sprintf("%v: %v", r.From, r.Why)).
+		return found(standing, fmt.Sprintf("%v on the way prohibits the traffic to %s.", r.From, p.Target), reasons...).
 			next(fmt.Sprintf("Ask whoever runs %v to allow %s from this machine.", r.From, p.Target))
 	},
 }

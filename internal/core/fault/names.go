@@ -153,6 +153,10 @@ letter with the one that others use.`,
 		if len(silent) > 0 {
 			standing, reason = Supported, strings.Join(say, ", ")+" say so, "+strings.Join(silent, ", ")+" did not answer"
 		}
+		if n := p.forged(); n > 0 {
+			standing = Supported
+			reason += fmt.Sprintf("; %s no answer to what was asked: somebody else may be answering", plural(n, "message was", "messages were"))
+		}
 		return found(standing, fmt.Sprintf("The name %s does not exist, or has no address.", p.Target.Name), reason).
 			next("Compare the name letter by letter with the one that works for others.", "Ask whoever looks after the domain whether it was taken out.")
 	},
@@ -197,6 +201,14 @@ is not meant for this network. Try another resolver; if it fails as well, it is 
 		return found(Confirmed, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
 			next("Ask another resolver for the name; if it fails as well, tell whoever looks after the domain.")
 	},
+}
+
+// forged counts the messages that came to questions of names and answered none of them.
+func (p *Pass) forged() (n int) {
+	for _, l := range p.Lookups {
+		n += l.Ignored
+	}
+	return n
 }
 
 // NameAnswersDiffer: the name servers disagree, and the one in use is wrong.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"passepartout/internal/core/endpoint"
@@ -199,7 +200,11 @@ sent to the gateway goes now to the one, now to the other. It is taken for a fla
 		works := p.Usable() == Yes
 		switch {
 		case len(now) > 1:
-			f := found(Confirmed, fmt.Sprintf("Two machines answer for the gateway %v: %s.", p.Gateway, HardwareList(now)), fmt.Sprintf("asked on the segment, %s answer for %v", HardwareList(now), p.Gateway)).aside(works).oncePlain(p)
+			standing := Confirmed
+			if len(now) > 2 || slices.ContainsFunc(now, func(h endpoint.HardwareAddr) bool { return p.claims(h) > mostOwn }) { // a flood: who of them is there is not known
+				standing = Supported
+			}
+			f := found(standing, fmt.Sprintf("%s machines answer for the gateway %v: %s.", map[bool]string{true: "Two", false: strconv.Itoa(len(now))}[len(now) == 2], p.Gateway, HardwareList(now)), fmt.Sprintf("asked on the segment, %s answer for %v", HardwareList(now), p.Gateway)).aside(works).oncePlain(p)
 			if !believed.IsZero() {
 				f.For = append(f.For, fmt.Sprintf("this machine sends to %v", believed))
 			}

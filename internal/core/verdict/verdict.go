@@ -115,6 +115,9 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	default:
 		r.open(p)
 	}
+	if p.Changed != "" && r.Zone != None {
+		r.changed(p.Changed)
+	}
 	r.Checks = checks(p, r.Suspects, usable)
 	r.Settled = r.settled(p, usable, inTheWay)
 	r.ask(p)
@@ -179,6 +182,16 @@ func (r *Result) faulty(inTheWay, holding []Suspect) {
 		r.Confidence = Certain
 	}
 	r.also(slices.DeleteFunc(holding, func(s Suspect) bool { return s.Fault == chosen.Fault }))
+}
+
+// changed withdraws a verdict that rests on evidence from before and after a change.
+func (r *Result) changed(what string) {
+	if r.Fault != "" {
+		r.Candidates = []string{r.Fault}
+	}
+	r.Zone, r.Fault, r.Confidence, r.Also = Undetermined, "", Maybe, []Other{}
+	r.Sentence = fmt.Sprintf("The network changed while it was being asked: %s. What was seen before and after does not fit together.", what)
+	r.Next = []string{"Run the same tests again, now that it is quiet."}
 }
 
 func (r *Result) also(others []Suspect) {

@@ -66,10 +66,11 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			named = true
 			r.step(func() { r.names(ctx, set) }, evidence.OtherNeighbours)
 			continue
-		case len(set.Open) == 0:
-			return set, result, nil
-		case result.Settled && !c.Thorough:
+		case len(set.Open) == 0, result.Settled && !c.Thorough:
 			r.markQuiet()
+			if result.Zone != verdict.None {
+				r.lookAgain(ctx)
+			}
 			set = r.snapshot()
 			return set, verdict.Judge(set), nil
 		}
@@ -84,6 +85,20 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 		case <-ctx.Done():
 		case <-pause.C:
 		}
+	}
+}
+
+// lookAgain reads the machine once more before a fault is named: evidence from before and after a change does not fit together.
+func (r *run) lookAgain(ctx context.Context) {
+	const patience = 500 * time.Millisecond
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	now, err := r.Machine.Read(ctx)
+	if err != nil {
+		return
+	}
+	if what := endpoint.Difference(r.endpoint, now); what != "" {
+		r.add(func(s *evidence.Set) { s.Changed = what })
 	}
 }
 

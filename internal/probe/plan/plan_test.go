@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/netip"
 	"runtime"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -165,6 +166,41 @@ func TestOfferedNameServersAreWitnesses(t *testing.T) {
 	require.NoError(t, err)
 	n, _ := hopsTo(set, netip.MustParseAddr("203.0.113.53"))
 	assert.Positive(t, n, "only the offer names it")
+}
+
+// replugged is a machine whose cable is pulled while the tests run: it is seen at the second reading.
+type replugged struct {
+	machine.Machine
+	readings *atomic.Int32
+}
+
+func (m replugged) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	e, err := m.Machine.Read(ctx)
+	if err == nil && m.readings.Add(1) > 1 {
+		for i := range e.Interfaces {
+			if e.Interfaces[i].Name == "eth0" {
+				e.Interfaces[i].Carrier = endpoint.CarrierAbsent
+			}
+		}
+	}
+	return e, err
+}
+
+// Evidence from before and after a change does not fit together: no fault is named from it.
+func TestNetworkThatChangesDuringTheRun(t *testing.T) {
+	c := config(t, "service-refused", nil)
+	c.Machine = replugged{c.Machine, new(atomic.Int32)}
+	_, r, err := plan.Run(t.Context(), c, nil)
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Undetermined, r.Zone)
+	assert.Contains(t, r.Sentence, "eth0 changed its state")
+	assert.Contains(t, r.Next[0], "again")
+	assert.Equal(t, []string{"service-refused"}, r.Candidates)
+	c = config(t, "healthy", nil)
+	c.Machine = replugged{c.Machine, new(atomic.Int32)}
+	_, r, err = plan.Run(t.Context(), c, nil)
+	require.NoError(t, err)
+	assert.Equal(t, verdict.None, r.Zone, "the target was reached")
 }
 
 // lost is a machine whose port vanishes while the tests run.
