@@ -62,6 +62,18 @@ func (e *Endpoint) Gateway(iface string, v6 bool) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
+// Leaves names the interface by which traffic to an address leaves, by the most specific route of the main table; "" if there is none.
+func (e *Endpoint) Leaves(a netip.Addr) (iface string) {
+	best, metric := -1, 0
+	for _, r := range e.Routes {
+		if r.Table != 0 && r.Table != mainTable || !r.To.Masked().Contains(a) || r.To.Bits() < best || r.To.Bits() == best && r.Metric >= metric {
+			continue
+		}
+		best, metric, iface = r.To.Bits(), r.Metric, r.Interface
+	}
+	return iface
+}
+
 // OnLink reports whether a lies within a prefix of the interface, so that it is asked for directly and not through a gateway.
 // IPv6 link-local addresses always do.
 func (i *Interface) OnLink(a netip.Addr) bool {

@@ -37,7 +37,7 @@ var everythingBehind = []string{"gateway-silent", "gateway-impersonated", "gatew
 
 // TunnelHoldsRoute: a tunnel has the target's route and does not carry it.
 var TunnelHoldsRoute = &Fault{
-	ID: "tunnel-holds-route", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
+	ID: "tunnel-holds-route", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: append([]string{"resolver-wrong"}, everythingBehind...),
 	Doc: `A tunnel has taken the way and does not carry it
 A VPN or another tunnel on this machine has taken the default route, or that of the target, and nothing comes back through it: it has lost its far end, or the target is not to be had there. Out of the network
 port itself the target is reached. It is taken for a dead Internet connection. Take the tunnel down or connect it anew.`,
@@ -49,6 +49,13 @@ port itself the target is reached. It is taken for a dead Internet connection. T
 		case p.Usable() == Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
+			if bad, good, who, wrong := p.setWrongly(); wrong {
+				if tunnel, through := p.throughTunnel(bad); through {
+					return found(Confirmed, fmt.Sprintf("The tunnel %s has brought the name servers %s and does not carry them; %v answers, which %s names.", tunnel, List(bad), good, who),
+						fmt.Sprintf("%s leave by %s, a tunnel, and bring nothing back", List(bad), tunnel), fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
+						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel), fmt.Sprintf("If %s are still set without it, the VPN did not put the settings back. %s", List(bad), p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}})))
+				}
+			}
 			return possible("the target's address is not known")
 		case !p.routed():
 			return possible("the system has not said yet how it reaches the target")
@@ -66,6 +73,18 @@ port itself the target is reached. It is taken for a dead Internet connection. T
 			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it", fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
 			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name), "If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
 	},
+}
+
+// throughTunnel reports whether all of some addresses are reached by a tunnel, by the routing table.
+func (p *Pass) throughTunnel(addrs []netip.Addr) (name string, all bool) {
+	for _, a := range addrs {
+		port, ok := p.Endpoint.Interface(p.Endpoint.Leaves(a))
+		if !ok || port.Kind != endpoint.Tunnel {
+			return "", false
+		}
+		name = port.Name
+	}
+	return name, len(addrs) > 0
 }
 
 // CompetingDefaultRoutes: of two default routes the wrong one wins.
