@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/scenario"
+	"passepartout/internal/scenario/namespaces"
 )
 
 var seeds = flag.Int("seeds", 1, "how many variations of each scenario the score runs, besides the scenario as it is")
@@ -97,6 +98,81 @@ func (c *corpus) print(ground string) {
 
 func newCorpus() *corpus {
 	return &corpus{families: map[string]*tallied{}, confusion: map[string]int{}}
+}
+
+// Every scenario at other addresses in kernel namespaces. CI runs them as they are (TestKernelGround).
+func TestScoreInKernel(t *testing.T) {
+	if why := namespaces.Unavailable(); why != "" {
+		t.Skip(why)
+	}
+	if *seeds < 2 {
+		t.Skip("with -seeds 2 and more, as make score has it")
+	}
+	for _, as := range []namespaces.As{namespaces.Root, namespaces.EchoClosed} {
+		c := newCorpus()
+		again := &score{}
+		t.Run(as.String(), func(t *testing.T) {
+			slots := make(chan struct{}, 4)
+			for seed := 1; seed < *seeds; seed++ {
+				for _, name := range scenario.Names() {
+					t.Run(fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
+						t.Parallel()
+						slots <- struct{}{}
+						defer func() { <-slots }()
+						s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
+						require.NoError(t, err)
+						zone, want := s.Expect.For(as == namespaces.Root, as != namespaces.EchoClosed)
+						r, _ := again.undisturbed(func() (result, []string) {
+							r, _ := runInKernel(t, s, as)
+							if r.Verdict.Zone != zone {
+								return r, []string{"another zone"}
+							}
+							return r, nil
+						})
+						assert.True(t, c.add(s, zone, want, r), "zone %s, want %s: %s", r.Verdict.Zone, zone, r.Verdict.Sentence)
+					})
+				}
+			}
+		})
+		c.print("score, kernel, " + as.String())
+	}
+}
+
+// One packet in a thousand is lost on every link, as on any real network: no zone may come out wrong for it. CI runs a third of the scenarios.
+func TestScoreUnderLoss(t *testing.T) {
+	const percent = 0.1
+	c := newCorpus()
+	again := &score{}
+	t.Run("all", func(t *testing.T) {
+		slots := make(chan struct{}, 6)
+		for i, name := range scenario.Names() {
+			if *seeds < 2 && i%3 != 0 && name != scenario.Healthy {
+				continue
+			}
+			t.Run(name, func(t *testing.T) {
+				t.Parallel()
+				slots <- struct{}{}
+				defer func() { <-slots }()
+				s, err := scenario.Load(name)
+				require.NoError(t, err)
+				for _, g := range s.Site.Segments {
+					if g.Loss == 0 {
+						g.Loss = percent
+					}
+				}
+				zone, want := s.Expect.For(true, true)
+				r, _ := again.undisturbed(func() (result, []string) {
+					r := runSimulated(t, s, simulated.Full)
+					if r.Verdict.Zone != zone {
+						return r, []string{"another zone"}
+					}
+					return r, nil
+				})
+				assert.True(t, c.add(s, zone, want, r), "zone %s, want %s: %s", r.Verdict.Zone, zone, r.Verdict.Sentence)
+			})
+		}
+	})
+	c.print("score, simulated, 0.1 % lost on every link")
 }
 
 // Every scenario at other addresses and with other delays, on the simulated ground.
