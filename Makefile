@@ -21,7 +21,7 @@ check: ## what every change must pass besides the tests
 
 bench: ## prints the figures that the project promises (RUNS=20 by default; about an hour)
 	sh scripts/test-tools.sh
-	go test -count=1 -parallel 6 -timeout 90m -v -run 'TestSimulatedGround|TestKernelGround|TestUserNamespace' ./internal/scenario/namespaces -runs $(RUNS) | grep -E '^(simulated|kernel|user namespace|   wrong)|^(ok|FAIL)'
+	go test -count=1 -parallel 6 -timeout 90m -v -run 'TestSimulatedGround|TestKernelGround|TestUserNamespace' ./internal/scenario/namespaces -every -runs $(RUNS) | grep -E '^(simulated|kernel|user namespace|   wrong)|^(ok|FAIL)'
 	go test -count=1 -v -run 'TestRoundTripAgainstCapture' ./internal/machine/linux | grep -E '^round trip|^(ok|FAIL)'
 	go test -count=1 -v -run 'TestWholeProcess|TestScreenFirstFrame|TestScreenMemory' ./cmd/passepartout | grep -E '^(check|first|demo)|^(ok|FAIL)'
 
@@ -37,7 +37,7 @@ bench-neighbours: ## the figures of neighbours and names: how fast a segment is 
 score: ## every scenario at other addresses and with other delays, and two faults at once: zone, fault, false alarms by family of fault, and what was taken for what
 	sh scripts/test-tools.sh
 	go test -count=1 -timeout 60m -v -run 'TestScore' ./internal/scenario/namespaces -seeds $(SEEDS) | grep -E '^(score|  )|^(ok|FAIL)'
-	go test -count=1 -parallel 6 -timeout 60m -v -run 'TestKernelGround' ./internal/scenario/namespaces | grep -E '^(kernel|   wrong)|^(ok|FAIL)'
+	go test -count=1 -parallel 6 -timeout 60m -v -run 'TestKernelGround' ./internal/scenario/namespaces -every | grep -E '^(kernel|   wrong)|^(ok|FAIL)'
 
 bench-watch: ## the figures of watching: attribution, traces, many targets, a day, keys (about four minutes)
 	sh scripts/test-tools.sh

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"syscall"
 
 	"passepartout/internal/core/farend"
 )
@@ -21,11 +22,12 @@ func Serve(conn net.PacketConn, heard func(Arrival)) error {
 	buf := make([]byte, 2*farend.Size+1)
 	for {
 		n, from, err := conn.ReadFrom(buf)
-		if errors.Is(err, net.ErrClosed) {
+		switch {
+		case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET): // an answer that nobody wanted: some systems tell it here
+			continue
+		case errors.Is(err, net.ErrClosed):
 			return nil
-		}
-		var op net.Error
-		if errors.As(err, &op) && !op.Timeout() && n == 0 && from == nil {
+		case err != nil: // the port is gone: to ask again would only burn time
 			return err
 		}
 		peer, ok := addrPort(from)

@@ -31,7 +31,10 @@ import (
 	"passepartout/internal/sheetfile"
 )
 
-var runs = flag.Int("runs", 1, "how often every scenario is run on every ground")
+var (
+	runs  = flag.Int("runs", 1, "how often every scenario is run on every ground")
+	every = flag.Bool("every", false, "every scenario also with fewer permissions; else one of each fault, to fit the time of CI")
+)
 
 // inUserNamespace marks the copy of this test that runs as root of an unprivileged user namespace.
 const inUserNamespace = "PASSEPARTOUT_TEST_USERNS"
@@ -245,6 +248,24 @@ func eachScenario(t *testing.T, atOnce int, f func(t *testing.T, s *scenario.Sce
 	})
 }
 
+// ofEachFault are one scenario of each fault, and those in which nothing is wrong but the place.
+var ofEachFault = sync.OnceValue(func() map[string]bool {
+	out, seen := map[string]bool{}, map[string]bool{}
+	for _, name := range scenario.Names() {
+		s, err := scenario.Load(name)
+		if err != nil {
+			panic(err) // embedded
+		}
+		if s.Expect.Fault == "" && strings.HasPrefix(name, scenario.Healthy) || s.Expect.Fault != "" && !seen[s.Expect.Fault] {
+			out[name], seen[s.Expect.Fault] = true, true
+		}
+	}
+	return out
+})
+
+// left reports whether a scenario is left out with fewer permissions.
+func left(s *scenario.Scenario, allowed bool) bool { return !allowed && !*every && !ofEachFault()[s.Name] }
+
 func TestSimulatedGround(t *testing.T) {
 	for _, ground := range []struct {
 		name      string
@@ -253,6 +274,9 @@ func TestSimulatedGround(t *testing.T) {
 		t.Run(ground.name, func(t *testing.T) {
 			total := &score{}
 			eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
+				if left(s, ground.privilege == simulated.Full) {
+					return
+				}
 				for range *runs {
 					r, bad := total.undisturbed(func() (result, []string) {
 						r := runSimulated(t, s, ground.privilege)
@@ -302,6 +326,9 @@ func TestKernelGround(t *testing.T) {
 	totals := make([]score, len(grounds))
 	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
+			if left(s, as == namespaces.Root) {
+				continue
+			}
 			for range *runs {
 				r, bad := totals[i].undisturbed(func() (result, []string) { return runInKernel(t, s, as) })
 				totals[i].add(s, r, bad)
