@@ -38,7 +38,7 @@ picture cases 142x44 "" Down=0.3 Down=0.3
 picture question 142x44 uplink-down
 picture overview-healthy 142x44 healthy Enter=2
 picture overview-gateway-silent 142x44 gateway-silent Enter=3
-picture overview-path-stops 142x44 path-stops Enter=3
+picture found 142x44 gateway-does-not-forward Enter=5 w=0.5
 picture overview-small 80x24 no-address Enter=3
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
 picture lease 142x44 healthy Enter=2 3=1

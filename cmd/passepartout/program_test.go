@@ -248,8 +248,13 @@ func TestPingManyDrawAndRows(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "no answer")
 
-	out, _, status = run(t, "trace", "--scenario", "balanced-middle", "--method", "udp", "--flows", "8", "--rounds", "2", "--format", "json", "--draw", filepath.Join(dir, "t.pdf"))
-	assert.Zero(t, status)
+	for range 3 { // eight flows by chance all take the same branch once in a hundred runs
+		out, _, status = run(t, "trace", "--scenario", "balanced-middle", "--method", "udp", "--flows", "8", "--rounds", "2", "--format", "json", "--draw", filepath.Join(dir, "t.pdf"))
+		assert.Zero(t, status)
+		if strings.Contains(out, `"id": "branches"`) {
+			break
+		}
+	}
 	assert.Contains(t, out, `"id": "branches"`)
 	got, err = os.ReadFile(filepath.Join(dir, "t.pdf"))
 	require.NoError(t, err)
