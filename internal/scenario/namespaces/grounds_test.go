@@ -264,7 +264,9 @@ var ofEachFault = sync.OnceValue(func() map[string]bool {
 })
 
 // left reports whether a scenario is left out with fewer permissions.
-func left(s *scenario.Scenario, allowed bool) bool { return !allowed && !*every && !ofEachFault()[s.Name] }
+func left(s *scenario.Scenario, allowed bool) bool {
+	return !allowed && !*every && !ofEachFault()[s.Name]
+}
 
 func TestSimulatedGround(t *testing.T) {
 	for _, ground := range []struct {

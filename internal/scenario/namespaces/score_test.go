@@ -25,6 +25,7 @@ var seeds = flag.Int("seeds", 1, "how many variations of each scenario the score
 // tallied is what came of the instances of one family of faults.
 type tallied struct {
 	instances, zone, fault, alarms, open int
+	wrong                                int // another zone than where the fault lies in truth, whatever can be seen of it with these permissions
 	took                                 []int64
 }
 
@@ -63,29 +64,34 @@ func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
 	case right:
 		t.zone++
 		c.confusion[fmt.Sprintf("%s: %s taken for %s", s.Name, cmp.Or(want, "nothing"), cmp.Or(r.Verdict.Fault, "one of several"))]++
-	case r.Verdict.Zone == "undetermined":
-		t.open++
-	default:
+	case r.Verdict.Zone != "undetermined":
 		c.confusion[fmt.Sprintf("%s: %s in %s taken for %s in %s", s.Name, cmp.Or(want, "nothing"), zone, cmp.Or(r.Verdict.Fault, "nothing"), r.Verdict.Zone)]++
 	}
 	if zone == "none" && r.Verdict.Zone != "none" {
 		t.alarms++
+	}
+	switch r.Verdict.Zone {
+	case "undetermined":
+		t.open++
+	case s.Expect.Zone:
+	default:
+		t.wrong++
 	}
 	return right
 }
 
 func (c *corpus) print(ground string) {
 	all := &tallied{}
-	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined", "median", "worst")
+	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %6s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined", "wrong", "median", "worst")
 	line := func(name string, t *tallied) {
 		slices.Sort(t.took)
 		share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(t.instances, 1))) }
-		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms, share(t.open), t.took[len(t.took)/2], t.took[len(t.took)-1])
+		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms, share(t.open), t.wrong, t.took[len(t.took)/2], t.took[len(t.took)-1])
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.families)) {
 		t := c.families[name]
 		line(name, t)
-		all.instances, all.zone, all.fault, all.alarms, all.open = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault, all.alarms+t.alarms, all.open+t.open
+		all.instances, all.zone, all.fault, all.alarms, all.open, all.wrong = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault, all.alarms+t.alarms, all.open+t.open, all.wrong+t.wrong
 		all.took = append(all.took, t.took...)
 	}
 	if all.instances > 0 {
