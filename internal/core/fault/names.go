@@ -53,7 +53,7 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		return cleared("it is not the name server that is at fault: %s", fact)
 	}
 	r := silent[0]
-	if _, named := p.ResolversNamed(); local && named[r.Address] == "" && p.IsWithheld(evidence.DHCPOffer) && !anyServes && p.NeedsName() {
+	if _, named := p.ResolversNamed(); named[r.Address] == "" && p.IsWithheld(evidence.DHCPOffer) && !anyServes && p.NeedsName() {
 		return possible("%v was perhaps set by hand: whether the network names another name server could not be asked", r.Address)
 	}
 	reason := fmt.Sprintf("%v: questions unanswered", r.Address)

@@ -272,6 +272,9 @@ func relevant(p *fault.Pass, s Suspect) bool {
 	if s.Fault == fault.MaskTooWide || s.Fault == fault.DHCPWrongOptions { // what is taken for a neighbour may lie beyond
 		return p.TargetOnLink() || p.Forwards != fault.Yes && s.Fault == fault.DHCPWrongOptions
 	}
+	if s.Fault == fault.ResolverWrong { // what it depends on may lie anywhere
+		return p.NameFailed()
+	}
 	if p.Forwards == fault.Yes { // host and segment have shown that they work
 		return s.Zone == fault.Beyond
 	}
