@@ -22,9 +22,18 @@ type portalAnswer struct {
 // AskPortal asks the interface of a captive portal whether this machine must log in (RFC 8908 §4).
 func AskPortal(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url string) evidence.Portal {
 	out := evidence.Portal{URL: wiretext.Clean(url)}
-	fail := func(reason string) evidence.Portal {
-		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: reason}
-		return out
+	w, body := fetch(ctx, m, e, url, http.Header{"Accept": {"application/captive+json"}}, mostPortal)
+	out.Reply = w.Reply
+	if w.Outcome == evidence.Answered {
+		readPortal(body, &out)
+	}
+	return out
+}
+
+// fetch asks for a web address that the network names, and reads up to most octets of what it gives.
+func fetch(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url string, header http.Header, most int64) (evidence.Web, []byte) {
+	fail := func(reason string) (evidence.Web, []byte) {
+		return evidence.Web{Reply: evidence.Reply{Outcome: evidence.LocalError, Reason: reason}}, nil
 	}
 	t, err := target.Parse(url)
 	if err != nil || t.URL == "" {
@@ -34,12 +43,8 @@ func AskPortal(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url
 	if err != nil || len(addrs) == 0 {
 		return fail("its name leads nowhere")
 	}
-	w, body, _ := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], t.Port), header: http.Header{"Accept": {"application/captive+json"}}, most: mostPortal}.send(ctx, m)
-	out.Reply = w.Reply
-	if w.Outcome == evidence.Answered {
-		readPortal(body, &out)
-	}
-	return out
+	w, body, _ := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], t.Port), header: header, most: most}.send(ctx, m)
+	return w, body
 }
 
 // mostPortal is how much of an answer is read, in octets: a few hundred are usual.

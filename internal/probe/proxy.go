@@ -59,17 +59,7 @@ const mostScript = 64 << 10
 // FetchProxyScript fetches a file of automatic proxy configuration and reads which proxies its text names. It is not run.
 func FetchProxyScript(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, uri string) evidence.ProxyScript {
 	out := evidence.ProxyScript{URL: wiretext.Clean(uri)}
-	t, err := target.Parse(strings.TrimRight(uri, "\x00 \r\n")) // servers are known to send the end of the text with it
-	if err != nil || t.URL == "" {
-		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "what the network names is no http address"}
-		return out
-	}
-	addrs, _, err := Resolve(ctx, m, e, t, evidence.Families{})
-	if err != nil || len(addrs) == 0 {
-		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "its name leads nowhere"}
-		return out
-	}
-	w, body, _ := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], t.Port), most: mostScript}.send(ctx, m)
+	w, body := fetch(ctx, m, e, strings.TrimRight(uri, "\x00 \r\n"), nil, mostScript) // servers are known to send the end of the text with it
 	out.Reply = w.Reply
 	if w.Outcome == evidence.Answered && w.Status == http.StatusOK {
 		out.Proxies, out.Direct = readScript(string(body))
