@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"slices"
 
 	"passepartout/internal/core/evidence"
 )
@@ -14,7 +15,7 @@ func (p *Pass) NamedProxyScript() (uri string, by netip.Addr) {
 		return l.Terms.ProxyConfig, l.Terms.Server
 	}
 	if p.Discovery != nil {
-		for _, o := range append(p.Discovery.Answers, p.Discovery.Offers...) {
+		for _, o := range slices.Concat(p.Discovery.Answers, p.Discovery.Offers) {
 			if o.Terms.ProxyConfig != "" {
 				uri, by = o.Terms.ProxyConfig, o.Server
 			}

@@ -154,8 +154,12 @@ func (r *Result) ask(p *fault.Pass) {
 		return
 	}
 	var left []Suspect
+	var follows []string // from what was found
+	if cause, ok := r.Suspect(r.Fault); ok {
+		follows = cause.Fault.Explains
+	}
 	for _, s := range r.Suspects {
-		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && relevant(p, s) && !slices.Contains(explainedBy(r.Fault), s.Fault.ID) {
+		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && relevant(p, s) && !slices.Contains(follows, s.Fault.ID) {
 			left = append(left, s)
 		}
 	}
@@ -195,15 +199,6 @@ func (r *Result) ask(p *fault.Pass) {
 
 func among(left []Suspect, id string) bool {
 	return slices.ContainsFunc(left, func(s Suspect) bool { return s.Fault.ID == id })
-}
-
-func explainedBy(id string) []string {
-	for _, f := range fault.Catalogue {
-		if f.ID == id {
-			return f.Explains
-		}
-	}
-	return nil
 }
 
 // parts counts the pairs of suspects in different zones that the answers to a question would part: one is cleared and the other is not.

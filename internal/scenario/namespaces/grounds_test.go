@@ -236,15 +236,22 @@ func eachScenario(t *testing.T, atOnce int, f func(t *testing.T, s *scenario.Sce
 	slots := make(chan struct{}, atOnce)
 	t.Run("all", func(t *testing.T) {
 		for _, name := range scenario.Names() {
-			t.Run(name, func(t *testing.T) {
-				t.Parallel()
-				slots <- struct{}{}
-				defer func() { <-slots }()
+			inSlot(t, slots, name, func(t *testing.T) {
 				s, err := scenario.Load(name)
 				require.NoError(t, err)
 				f(t, s)
 			})
 		}
+	})
+}
+
+// inSlot runs a part of a test beside others, as many at once as there are slots.
+func inSlot(t *testing.T, slots chan struct{}, name string, f func(t *testing.T)) {
+	t.Run(name, func(t *testing.T) {
+		t.Parallel()
+		slots <- struct{}{}
+		defer func() { <-slots }()
+		f(t)
 	})
 }
 

@@ -134,10 +134,7 @@ func TestScoreInKernel(t *testing.T) {
 			slots := make(chan struct{}, 4)
 			for seed := 1; seed < *seeds; seed++ {
 				for _, name := range scenario.Names() {
-					t.Run(fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
-						t.Parallel()
-						slots <- struct{}{}
-						defer func() { <-slots }()
+					inSlot(t, slots, fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
 						s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
 						require.NoError(t, err)
 						c.judge(t, s, again, as == namespaces.Root, as != namespaces.EchoClosed, func() result { r, _ := runInKernel(t, s, as); return r })
@@ -160,10 +157,7 @@ func TestScoreUnderLoss(t *testing.T) {
 			if *seeds < 2 && i%3 != 0 && name != scenario.Healthy {
 				continue
 			}
-			t.Run(name, func(t *testing.T) {
-				t.Parallel()
-				slots <- struct{}{}
-				defer func() { <-slots }()
+			inSlot(t, slots, name, func(t *testing.T) {
 				s, err := scenario.Load(name)
 				require.NoError(t, err)
 				for _, g := range s.Site.Segments {
@@ -194,10 +188,7 @@ func TestScore(t *testing.T) {
 				slots := make(chan struct{}, 6)
 				for _, name := range scenario.Names() {
 					for seed := 1; seed <= *seeds; seed++ {
-						t.Run(fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
-							t.Parallel()
-							slots <- struct{}{}
-							defer func() { <-slots }()
+						inSlot(t, slots, fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
 							s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
 							require.NoError(t, err)
 							if *seeds < 2 && left(s, false) { // CI has not the time for all
@@ -236,10 +227,7 @@ func TestScoreOfTwoFaults(t *testing.T) {
 	t.Run("all", func(t *testing.T) {
 		slots := make(chan struct{}, 6)
 		for _, pair := range pairs {
-			t.Run(pair[0]+" + "+pair[1], func(t *testing.T) {
-				t.Parallel()
-				slots <- struct{}{}
-				defer func() { <-slots }()
+			inSlot(t, slots, pair[0]+" + "+pair[1], func(t *testing.T) {
 				s, err := scenario.Both(pair[0], pair[1])
 				require.NoError(t, err)
 				r, _ := again.undisturbed(func() (result, []string) {
