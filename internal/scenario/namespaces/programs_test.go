@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -27,9 +28,18 @@ func daemon(t *testing.T, in func(func() error) error, program string, args ...s
 	if err != nil {
 		t.Skip(program + " is not installed")
 	}
-	cmd := exec.Command(path, args...)
+	// A /run of its own: what another run of it left there, its process number above all, is not there to be taken for one that runs.
+	cmd := exec.Command("unshare", append([]string{"--mount", "sh", "-c", `mount -t tmpfs tmpfs /run && exec "$0" "$@"`, path}, args...)...)
+	said := &strings.Builder{}
+	cmd.Stdout, cmd.Stderr = said, said
 	require.NoError(t, in(cmd.Start))
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		if t.Failed() {
+			t.Logf("%s said:\n%s", program, said)
+		}
+	})
 }
 
 // A real multicast DNS responder and a real LLDP speaker are understood.
@@ -64,7 +74,7 @@ func TestRealResponders(t *testing.T) {
 		t.Skip("lldpd is not installed")
 	}
 	// It finds out about ports from /sys, which shows those of the namespace in which it was mounted.
-	daemon(t, lab.AtSwitches, "unshare", "-m", "sh", "-c", `mount -t sysfs sysfs /sys && exec lldpd -d -u "$0" -S "a switch of the pier" -I "s*"`, filepath.Join(dir, "lldpd.socket"))
+	daemon(t, lab.AtSwitches, "sh", "-c", `mount -t sysfs sysfs /sys && exec lldpd -d -u "$0" -S "a switch of the pier" -I "s*"`, filepath.Join(dir, "lldpd.socket"))
 	require.Eventually(t, func() bool { // the responder tests its name for a moment before it answers for it (RFC 6762 §8)
 		ctx, cancel := context.WithCancel(t.Context())
 		p, err := patrol.Start(ctx, patrol.Config{Machine: m, Interface: "eth0", Endpoint: e})
