@@ -121,6 +121,7 @@ type DatagramConfig struct {
 	To        netip.AddrPort
 	HopLimit  int    // 0: the system's default
 	Interface string // "" leaves the choice to the routing table
+	Whole     bool   // as with EchoConfig
 }
 
 // DatagramPort is a UDP socket towards one address. Send and Receive may run concurrently.

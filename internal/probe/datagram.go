@@ -35,6 +35,11 @@ func AskDatagram(ctx context.Context, m machine.Machine, q DatagramQuestion) evi
 	if err != nil {
 		return machine.LocalError(err)
 	}
+	return hear(ctx, port, sent)
+}
+
+// hear waits for what comes back to the one datagram that was sent, until ctx ends.
+func hear(ctx context.Context, port machine.DatagramPort, sent time.Time) evidence.Reply {
 	_, a, err := port.Receive(ctx)
 	if err != nil {
 		if ctx.Err() != nil {

@@ -16,6 +16,7 @@ type SizeQuestion struct {
 	Full     int                  // what the port sends at most
 	Patience func() time.Duration // for one packet, by what is known of the way so far
 	Enough   <-chan struct{}      // when closed, nobody will answer
+	Begun    func()               // called once the first packet of full size is on its way, if it is set
 }
 
 // The least that every link must carry (RFC 791 §3.2 asks hosts to take 576; RFC 8200 §5).
@@ -27,7 +28,7 @@ const (
 // usualSizes are the MTUs of common links and tunnels, tried first (after RFC 1191 §7.1, with those of today).
 var usualSizes = []int{576, 1006, 1280, 1380, 1400, 1420, 1440, 1452, 1460, 1472, 1480, 1492, 1500, 2002, 4352, 7500, 9000}
 
-// heads is the length of the IP and ICMP headers of an echo request.
+// heads is the length of the IP header with the eight octets of an echo request's (RFC 792) or a datagram's (RFC 768).
 func heads(to netip.Addr) int {
 	if to.Is6() {
 		return 48
@@ -36,8 +37,14 @@ func heads(to netip.Addr) int {
 }
 
 // Size tries one packet of full size, and only if that does not come back looks for the largest that does: common sizes first, then by halves. It is
-// false when ctx ended first, or nobody answered at all.
+// false when ctx ended first, or nobody answered at all. Where echo is withheld, datagrams to an unused port do as well.
 func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool) {
+	if !e.m.Permissions().Echo.Granted {
+		return sizeByDatagrams(ctx, e, q)
+	}
+	if q.Begun != nil {
+		q.Begun()
+	}
 	out := evidence.Sizing{To: q.To.WithZone(""), Full: q.Full}
 	const tries = 3
 	switch r := e.trySize(ctx, q, q.Full, tries); {
@@ -59,21 +66,9 @@ func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool
 	}
 	for out.Lost-max(out.Passes, least-1) > 1 {
 		low := max(out.Passes, least-1)
-		var sizes []int
+		sizes := between(low, out.Lost)
 		if out.Passes == 0 {
-			for _, s := range usualSizes {
-				if s >= least && s < out.Lost {
-					sizes = append(sizes, s)
-				}
-			}
-		} else {
-			sizes = append(sizes, low+1) // a common size is usually the very one
-			const parts = 9
-			for i := 1; i < parts; i++ {
-				if s := low + (out.Lost-low)*i/parts; s > low && s < out.Lost && !slices.Contains(sizes, s) {
-					sizes = append(sizes, s)
-				}
-			}
+			sizes = usual(least, out.Lost)
 		}
 		before := out
 		for s, r := range e.trySizes(ctx, q, sizes) {
@@ -102,6 +97,29 @@ func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool
 	return out, true
 }
 
+// usual gives the common sizes from least on and under lost.
+func usual(least, lost int) (sizes []int) {
+	for _, s := range usualSizes {
+		if s >= least && s < lost {
+			sizes = append(sizes, s)
+		}
+	}
+	return sizes
+}
+
+// between gives sizes that divide what lies between one that passes and one that is lost, the one above the first among them: a common size is usually
+// the very one.
+func between(passes, lost int) []int {
+	sizes := []int{passes + 1}
+	const parts = 9
+	for i := 1; i < parts; i++ {
+		if s := passes + (lost-passes)*i/parts; s > passes && s < lost && !slices.Contains(sizes, s) {
+			sizes = append(sizes, s)
+		}
+	}
+	return sizes
+}
+
 // trySize sends packets of one size until one comes back or is refused, at most so often.
 func (e *Echoer) trySize(ctx context.Context, q SizeQuestion, size, tries int) (r evidence.Reply) {
 	for range tries {
@@ -120,10 +138,8 @@ func (e *Echoer) trySize(ctx context.Context, q SizeQuestion, size, tries int) (
 		if r.Outcome != evidence.Silent || ctx.Err() != nil {
 			return r
 		}
-		select {
-		case <-q.Enough:
+		if over(q.Enough) {
 			return evidence.Reply{Outcome: evidence.NotKnown}
-		default:
 		}
 	}
 	return r

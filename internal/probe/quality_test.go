@@ -30,13 +30,15 @@ func TestSize(t *testing.T) {
 		{"path-says-too-big", bookings, 1500, 1400, 1500, true, "198.51.100.1"},
 		{"mtu-too-large", gateway, 4000, 1500, 1501, false, ""},
 	} {
-		e := probe.NewEchoer(at(t, c.scenario, simulated.Options{}), "")
-		s, ok := probe.Size(within(t, 10*time.Second), e, probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 120 * time.Millisecond }})
-		e.Close()
-		require.True(t, ok, "%s %v", c.scenario, c.to)
-		assert.Equal(t, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told}, "%s %v", c.scenario, c.to)
-		if c.told {
-			assert.Equal(t, c.from, s.From.String())
+		for _, p := range []simulated.Privilege{simulated.Full, simulated.Unprivileged} {
+			e := probe.NewEchoer(at(t, c.scenario, simulated.Options{Privilege: p}), "")
+			s, ok := probe.Size(within(t, 10*time.Second), e, probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 120 * time.Millisecond }})
+			e.Close()
+			require.True(t, ok, "%s %v, permissions %v", c.scenario, c.to, p)
+			assert.Equal(t, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told}, "%s %v, permissions %v", c.scenario, c.to, p)
+			if c.told {
+				assert.Equal(t, c.from, s.From.String())
+			}
 		}
 	}
 	e := probe.NewEchoer(at(t, "healthy", simulated.Options{}), "")

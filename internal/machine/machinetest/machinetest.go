@@ -57,6 +57,7 @@ func Run(t *testing.T, g Ground) {
 		{"echo, too large", "a request that must not be split and does not fit the port is refused by the machine itself", echoTooLarge},
 		{"flow, UDP", "packets of one flow are told apart by their numbers, wherever they end", flowUDP},
 		{"flow, TCP", "segments of one flow likewise, and the service's answer counts", flowTCP},
+		{"datagram, too large", "nor does a datagram that must not be split leave a port that it does not fit; one of full size arrives", datagramTooLarge},
 		{"datagram, refused", "a closed port is that host's own refusal, told with ICMP type and code", datagramRefused},
 		{"datagram, hop limit", "the hop limit of a datagram socket holds, and the error names the router", datagramHopLimit},
 		{"datagram, silence", "a context ends Receive with its own error", datagramSilence},
@@ -202,6 +203,25 @@ func datagram(t *testing.T, m machine.Machine, c machine.DatagramConfig, wait ti
 	defer cancel()
 	_, a, err := port.Receive(ctx)
 	return a, err
+}
+
+func datagramTooLarge(t *testing.T, m machine.Machine) {
+	port, err := m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(gateway, 33436), Whole: true})
+	require.NoError(t, err)
+	defer port.Close()
+	_, err = port.Send(make([]byte, 3000))
+	assert.ErrorIs(t, err, machine.ErrTooLong)
+	_, err = port.Send(make([]byte, 1472))
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	_, a, err := port.Receive(ctx)
+	for err == nil && a.Why == evidence.TooBig { // the system may tell of the first one once more
+		_, a, err = port.Receive(ctx)
+	}
+	require.NoError(t, err)
+	assert.Equal(t, evidence.Refused, a.Outcome)
+	assert.Equal(t, gateway, a.From)
 }
 
 func datagramRefused(t *testing.T, m machine.Machine) {

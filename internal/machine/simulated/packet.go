@@ -96,7 +96,7 @@ func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, mess
 		return err
 	}
 	defer route.Release()
-	if whole && !n.fits(route, len(message)) { // gVisor would split it all the same
+	if whole && !n.fitsOn(route, len(message)) { // gVisor would split it all the same
 		return &tcpip.ErrMessageTooLong{}
 	}
 	sum := uint16(0)
@@ -109,8 +109,17 @@ func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, mess
 	return write(route, proto, message, hopLimit, whole)
 }
 
-// fits reports whether a message goes out of its port in one packet.
-func (n *node) fits(route *stack.Route, size int) bool {
+// fits reports whether a message to an address goes out of its port in one packet.
+func (n *node) fits(to netip.Addr, size int) bool {
+	route, err := n.stack.FindRoute(0, tcpip.Address{}, toTCPIP(to), protoOf(to), false)
+	if err != nil {
+		return true // sending says what is wrong
+	}
+	defer route.Release()
+	return n.fitsOn(route, size)
+}
+
+func (n *node) fitsOn(route *stack.Route, size int) bool {
 	size += header.IPv4MinimumSize
 	if route.NetProto() == header.IPv6ProtocolNumber {
 		size += header.IPv6MinimumSize - header.IPv4MinimumSize

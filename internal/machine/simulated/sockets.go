@@ -139,6 +139,7 @@ type datagramPort struct {
 	node    *node
 	conn    *gonet.UDPConn
 	to      netip.AddrPort
+	whole   bool
 	reports chan machine.Arrival
 	got     chan datagram
 	close   func()
@@ -160,7 +161,10 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 		ep.Close()
 		return nil, outcomeOfSend(terr)
 	}
-	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
+	if c.Whole {
+		_ = ep.SetSockOptInt(tcpip.MTUDiscoverOption, int(tcpip.PMTUDiscoveryProbe))
+	}
+	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.Whole, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if r.About.Proto == uint8(udp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
 			select {
@@ -201,6 +205,9 @@ func (p *datagramPort) Send(payload []byte) (time.Time, error) {
 	at := time.Now()
 	if p.node.forbids("udp", p.to) {
 		return at, fs.ErrPermission
+	}
+	if p.whole && !p.node.fits(p.to.Addr(), header.UDPMinimumSize+len(payload)) {
+		return at, machine.ErrTooLong
 	}
 	_, err := p.conn.Write(payload)
 	if err != nil { // the first write after an ICMP error reports that error and sends nothing

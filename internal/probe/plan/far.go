@@ -272,12 +272,22 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 			close(over)
 		}
 	}, evidence.TargetEcho)
+	sized := make(chan struct{}) // closed when a packet of full size is on its way
 	if route.Verdict == endpoint.Forward {
 		r.step(func() { r.targetQuality(ctx, a, over) }, evidence.LossProbes)
-		r.step(func() { r.size(ctx, a, route.Interface, over) }, evidence.PacketSize)
+		r.step(func() {
+			begun := sync.OnceFunc(func() { close(sized) })
+			defer begun()
+			r.size(ctx, a, route.Interface, over, begun)
+		}, evidence.PacketSize)
+	} else {
+		close(sized)
 	}
 	if route.Via.IsValid() {
-		r.step(func() { r.trace(ctx, a, traceLast) }, evidence.PathTrace)
+		r.step(func() {
+			<-sized // a trace by datagrams uses up the errors that the target grants, and sizes are told by them as well
+			r.trace(ctx, a, traceLast)
+		}, evidence.PathTrace)
 	} else if route.Verdict == endpoint.Forward && r.segment != nil {
 		if own, ok := r.endpoint.Interface(r.iface); ok && own.OnLink(a) {
 			r.neighbours(ctx, own, []netip.Addr{a}, route.Source, evidence.OtherNeighbours)

@@ -94,7 +94,7 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 			}
 		}, evidence.GatewayEcho)
 		r.step(func() { r.gatewayQuality(ctx, gw, over) }, evidence.LossProbes)
-		r.step(func() { r.size(ctx, gw, iface.Name, over) }, evidence.PacketSize)
+		r.step(func() { r.size(ctx, gw, iface.Name, over, nil) }, evidence.PacketSize)
 	}
 	r.step(func() { r.sweep(ctx, iface, sender) }, evidence.OtherNeighbours)
 	if r.segment != nil {

@@ -196,11 +196,11 @@ func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
 	}, evidence.LossProbes)
 }
 
-// size looks for the largest packet that reaches an address by way of an interface.
-func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan struct{}) {
+// size looks for the largest packet that reaches an address by way of an interface. begun, if it is set, is called when the first one is on its way.
+func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan struct{}, begun func()) {
 	i, ok := r.endpoint.Interface(iface)
-	const mostEcho = 65000 // beyond it, no echo request fits
-	if !ok || !r.allowed.Echo.Granted || i.MTU <= 0 || i.MTU > mostEcho || i.Kind == endpoint.LoopbackKind {
+	const mostEcho = 65000 // beyond it, no probe fits
+	if !ok || i.MTU <= 0 || i.MTU > mostEcho || i.Kind == endpoint.LoopbackKind {
 		return
 	}
 	patience := func() time.Duration {
@@ -222,7 +222,7 @@ func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan 
 		}
 		return max(2*known+echoGrace, sizeLeast)
 	}
-	if s, ok := probe.Size(ctx, r.echoer, probe.SizeQuestion{To: a, Full: i.MTU, Patience: patience, Enough: over}); ok {
+	if s, ok := probe.Size(ctx, r.echoer, probe.SizeQuestion{To: a, Full: i.MTU, Patience: patience, Enough: over, Begun: begun}); ok {
 		r.add(func(set *evidence.Set) { set.Sizings = append(set.Sizings, s) })
 	}
 }
