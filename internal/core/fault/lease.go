@@ -519,7 +519,7 @@ func OfferWords(o evidence.Offer) string {
 
 // DHCPWrongOptions: the one server gives wrong settings.
 var DHCPWrongOptions = &Fault{
-	ID: "dhcp-wrong-options", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs},
+	ID: "dhcp-wrong-options", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs}, OnSilence: true,
 	Doc: `The DHCP server gives wrong settings
 This machine has exactly what the DHCP server gave it, and that is wrong: the gateway is no router, the mask is not the segment's, or the name server is none. Everybody who gets a lease there has the same trouble, and
 machines set by hand have not. Correct the server's settings, then have the machines ask again.`,

@@ -174,6 +174,11 @@ var planeCases = []testCase{
 		lossy(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveErrors: 24, Damaged: 24})
 	}, zone: verdict.Host, fault: "link-errors", confidence: verdict.Certain, says: "24 receive errors", possible: []string{"segment-lossy"}},
+	{name: "the port loses what arrives, and by chance only from far away", change: func(s *evidence.Set) {
+		Measured(s)
+		s.Bursts[1] = Probed(Bookings, 40, 60, 20)
+		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveErrors: 24})
+	}, zone: verdict.Host, fault: "link-errors", confidence: verdict.Likely, possible: []string{"path-lossy"}},
 	{name: "the system drops what arrives", change: func(s *evidence.Set) {
 		lossy(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveDrops: 24})
