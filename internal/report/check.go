@@ -28,6 +28,14 @@ type checkJSON struct {
 	Remarks   []remarkJSON        `json:"remarks"`
 	Withheld  []evidence.Withheld `json:"withheld"`
 	Questions []questionJSON      `json:"questions"`
+	Tests     []testJSON          `json:"tests"`
+}
+
+type testJSON struct {
+	ID      string   `json:"id"`
+	Text    string   `json:"text"`
+	Found   string   `json:"found"`
+	Between []string `json:"between"`
 }
 
 type questionJSON struct {
@@ -88,7 +96,7 @@ func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) err
 	out := checkJSON{
 		Schema: CheckSchema, At: at.UTC().Truncate(time.Millisecond), TookMS: s.Elapsed.Milliseconds(), Target: s.Target.String(), Interface: s.Interface,
 		Verdict: verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{}, Candidates: some(r.Candidates), Next: some(r.Next)},
-		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld), Questions: []questionJSON{},
+		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld), Questions: []questionJSON{}, Tests: []testJSON{},
 	}
 	for _, o := range r.Also {
 		out.Verdict.Also = append(out.Verdict.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
@@ -105,6 +113,9 @@ func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) err
 			asked.Answers = append(asked.Answers, replyJSON{a.ID, a.Text, some(a.Clears), some(a.Points)})
 		}
 		out.Questions = append(out.Questions, asked)
+	}
+	for _, c := range s.Chosen {
+		out.Tests = append(out.Tests, testJSON{c.Test, verdict.TestOf(c).Text, verdict.TestOf(c).Found(s), some(c.Between)})
 	}
 	for _, m := range r.Remarks {
 		out.Remarks = append(out.Remarks, remarkJSON{m.Fault.ID, m.Sentence})
@@ -172,6 +183,12 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 		fmt.Fprintf(&b, "\nFor a person to find out: %s\n", q.Text)
 		for _, a := range q.Answers {
 			fmt.Fprintf(&b, "  · %s: %s; then run again with --said %s=%s\n", a.Text, Follows(a), q.ID, a.ID)
+		}
+	}
+	if len(s.Chosen) > 0 {
+		b.WriteString("\nAsked besides, to part what was in question\n")
+		for _, c := range s.Chosen {
+			fmt.Fprintf(&b, "  · %s\n", verdict.TestOf(c).Words(s))
 		}
 	}
 	if len(r.Withheld) > 0 {

@@ -202,6 +202,13 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 		}
 	}
 	say("missing", t.state[verdict.Strained], missing, 2)
+	var tests []string
+	for _, c := range m.set.Chosen {
+		if slices.Contains(c.Between, s.Fault.ID) {
+			tests = append(tests, verdict.TestOf(c).Words(m.set))
+		}
+	}
+	say("tested", t.text, tests, 2)
 	lines = append(lines, "")
 	say("is", t.faint, []string{s.Fault.Explanation()}, 8)
 	for _, c := range m.result.Checks {

@@ -300,6 +300,9 @@ func (m *model) amended() string {
 }
 
 // waiting says what is being waited for and for how long.
+// mostBetween is how many suspects are named that a test is to part.
+const mostBetween = 4
+
 func (m *model) waiting(head *row, most int) []string {
 	t := m.theme
 	elapsed := time.Since(m.began).Round(100 * time.Millisecond)
@@ -311,6 +314,10 @@ func (m *model) waiting(head *row, most int) []string {
 			parts = append(parts, strings.ReplaceAll(k.String(), "-", " "))
 		}
 		what = "waiting for: " + strings.Join(parts, ", ")
+		if n := len(m.set.Chosen); n > 0 {
+			last := m.set.Chosen[n-1]
+			what = fmt.Sprintf("%s It would part %s.", verdict.TestOf(last).Text, strings.Join(last.Between[:min(len(last.Between), mostBetween)], ", "))
+		}
 	}
 	lines := []string{head.cut(m.width)}
 	return append(lines, indent(wrap(what, m.width-2, max(most-1, 1)), t.faint)...)

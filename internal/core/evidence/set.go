@@ -47,11 +47,18 @@ type Set struct {
 	Routers6   []Advertisement
 	Informed6  []Information
 
-	Names    []Named // of addresses that were met, for showing
-	Changed  string  // what of this machine's settings has changed while the questions were under way, in words
+	Chosen   []Chosen // further tests that were made, and why
+	Names    []Named  // of addresses that were met, for showing
+	Changed  string   // what of this machine's settings has changed while the questions were under way, in words
 	Withheld []Withheld
 	Open     []Kind // kinds of which more may still come
 	Elapsed  time.Duration
+}
+
+// Chosen is a further test that was made, with the suspects that it was to part.
+type Chosen struct {
+	Test    string
+	Between []string // faults that were still in question
 }
 
 // Named is the name of an address, as reverse DNS has it.

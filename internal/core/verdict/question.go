@@ -172,7 +172,7 @@ func (r *Result) ask(p *fault.Pass) {
 		if slices.ContainsFunc(p.Said, func(x evidence.Said) bool { return x.Question == q.ID }) || q.About != "" && !among(left, q.About) {
 			continue
 		}
-		if n := parts(q, left); n > 0 {
+		if n, _ := parts(q.Answers, left); n > 0 {
 			found = append(found, choice{q, n})
 		}
 	}
@@ -201,21 +201,22 @@ func among(left []Suspect, id string) bool {
 	return slices.ContainsFunc(left, func(s Suspect) bool { return s.Fault.ID == id })
 }
 
-// parts counts the pairs of suspects in different zones that the answers to a question would part: one is cleared and the other is not.
-func parts(q Question, left []Suspect) (n int) {
+// parts counts the pairs of suspects, in different zones and in one, that answers would part: one is cleared and the other is not.
+func parts(answers []Reply, left []Suspect) (across, within int) {
 	for i, a := range left {
 		for _, b := range left[:i] {
-			if a.Zone == b.Zone {
-				continue
-			}
-			for _, reply := range q.Answers {
+			for _, reply := range answers {
 				clearsA := slices.Contains(reply.Clears, a.Fault.ID) && a.Standing != fault.Confirmed
 				clearsB := slices.Contains(reply.Clears, b.Fault.ID) && b.Standing != fault.Confirmed
-				if clearsA != clearsB {
-					n++
+				switch {
+				case clearsA == clearsB:
+				case a.Zone == b.Zone:
+					within++
+				default:
+					across++
 				}
 			}
 		}
 	}
-	return n
+	return across, within
 }

@@ -14,11 +14,12 @@ type collector struct {
 	mu    sync.Mutex
 	set   evidence.Set
 	open  map[evidence.Kind]int
+	idle  map[evidence.Kind]int // of those that are open: what only waits for its turn, or for something to come up
 	began time.Time
 }
 
 func newCollector() *collector {
-	return &collector{changed: make(chan struct{}, 1), open: map[evidence.Kind]int{}, began: time.Now()}
+	return &collector{changed: make(chan struct{}, 1), open: map[evidence.Kind]int{}, idle: map[evidence.Kind]int{}, began: time.Now()}
 }
 
 // add changes the set under the lock.
@@ -51,6 +52,33 @@ func (c *collector) expect(kinds ...evidence.Kind) (done func()) {
 		c.mu.Unlock()
 		c.wake()
 	})
+}
+
+// wait marks kinds as open of which nothing is under way yet: act tells that it now is, done takes the mark away.
+func (c *collector) wait(kinds ...evidence.Kind) (act, done func()) {
+	count := func(n int) {
+		c.mu.Lock()
+		for _, k := range kinds {
+			c.idle[k] += n
+		}
+		c.mu.Unlock()
+	}
+	count(1)
+	end := c.expect(kinds...)
+	act = sync.OnceFunc(func() { count(-1) })
+	return act, func() { act(); end() }
+}
+
+// busy reports whether anything is under way, besides what only waits.
+func (c *collector) busy() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for k, n := range c.open {
+		if n > c.idle[k] {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *collector) snapshot() *evidence.Set {

@@ -29,6 +29,26 @@ func TestSnapshotsDoNotChange(t *testing.T) {
 	assert.Len(t, c.snapshot().Heard, 101)
 }
 
+func TestWhatOnlyWaitsIsOpenAndNotBusy(t *testing.T) {
+	c := newCollector()
+	act, done := c.wait(evidence.Handoffs)
+	assert.True(t, c.snapshot().IsOpen(evidence.Handoffs), "more may still come")
+	assert.False(t, c.busy())
+	other := c.expect(evidence.NameLookup)
+	assert.True(t, c.busy())
+	other()
+	act()
+	act()
+	assert.True(t, c.busy(), "now it is under way")
+	done()
+	done()
+	assert.False(t, c.busy())
+	assert.Empty(t, c.snapshot().Open)
+	_, given := c.wait(evidence.Handoffs)
+	given()
+	assert.Empty(t, c.snapshot().Open, "what never had its turn leaves nothing open")
+}
+
 func TestKindsAreOpenWhileTheyAreExpected(t *testing.T) {
 	c := newCollector()
 	one := c.expect(evidence.NameLookup, evidence.PathTrace)

@@ -67,7 +67,7 @@ func (r *run) startNames(ctx context.Context) {
 	}
 	known, source := r.snapshot().TargetAddresses()
 	if r.Target.Name != "" && len(known) == 0 && !r.Families.No4 {
-		r.step(func() { r.askElsewhere(ctx) }, evidence.Handoffs)
+		r.inDoubt("named-servers", nameAnswered, nil, func() { r.askElsewhere(ctx) }, evidence.Handoffs)
 	}
 	ask("", probe.Life)
 	switch {
@@ -93,27 +93,14 @@ func (r *run) startNames(ctx context.Context) {
 	}, targetKinds...)
 }
 
-// inDoubt waits until the usual way should have shown that it works, and reports whether it has not. It returns as soon as it has, so that a healthy verdict does not
-// wait for questions that are put only in doubt.
-func (r *run) inDoubt(ctx context.Context, settled func(*evidence.Set) bool) bool {
-	for began := time.Now(); time.Since(began) < doubtAfter; {
-		if !probe.Sleep(ctx, handoffPace) || settled(r.snapshot()) {
-			return false
-		}
-	}
-	return true
+// nameAnswered reports whether any of the servers that are set has answered.
+func nameAnswered(s *evidence.Set) bool {
+	return slices.ContainsFunc(s.Lookups, func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered })
 }
-
-// works reports whether the target has shown that it works.
-func works(s *evidence.Set) bool { return fault.NewPass(s).Usable() == fault.Yes }
 
 // askElsewhere asks the DHCP servers and the gateway for the name when none of the servers that are set has answered: many serve names as well, and one
 // that does shows that the servers set are the wrong ones.
 func (r *run) askElsewhere(ctx context.Context) {
-	answered := func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered }
-	if !r.inDoubt(ctx, func(s *evidence.Set) bool { return slices.ContainsFunc(s.Lookups, answered) }) {
-		return
-	}
 	s := r.snapshot()
 	p := fault.NewPass(s)
 	candidates, _ := p.ResolversNamed()
@@ -217,12 +204,9 @@ func (r *run) open(ctx context.Context, a netip.Addr, port uint16) {
 	wg.Wait()
 }
 
-// askServices opens connections to services of the site sheet when the target has not soon shown that it works: they tell one target from all.
+// askServices opens connections to services of the site sheet: they tell one target from all.
 func (r *run) askServices(ctx context.Context) {
 	const most = 3
-	if !r.inDoubt(ctx, works) {
-		return
-	}
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	for _, x := range r.Sheet.Services[:min(len(r.Sheet.Services), most)] {
@@ -302,10 +286,7 @@ func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port ui
 		if i.Name == taken || !i.Up || i.Kind == endpoint.LoopbackKind || i.Carrier == endpoint.CarrierAbsent || len(i.Usable(a.Is6())) == 0 || !gateway {
 			continue
 		}
-		r.step(func() {
-			if !r.inDoubt(ctx, works) {
-				return
-			}
+		r.inDoubt("another-port", works, nil, func() {
 			to := netip.AddrPortFrom(a, port)
 			ask, cancel := context.WithTimeout(ctx, connectPatience)
 			defer cancel()
@@ -341,15 +322,15 @@ func (r *run) shortConnect(ctx context.Context, to netip.AddrPort) {
 	})
 }
 
-// askPortal asks the captive portal that a DHCP server names, when the target has not soon shown that it works.
+// portalNamed reports whether the network has named a captive portal.
+func portalNamed(s *evidence.Set) bool {
+	uri, _ := fault.NewPass(s).NamedPortal()
+	return uri != ""
+}
+
+// askPortal asks the captive portal that a DHCP server names.
 func (r *run) askPortal(ctx context.Context) {
-	if !r.inDoubt(ctx, works) {
-		return
-	}
 	uri, _ := fault.NewPass(r.snapshot()).NamedPortal()
-	if uri == "" {
-		return
-	}
 	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
 	defer cancel()
 	portal := probe.AskPortal(ask, r.Machine, r.endpoint, uri)

@@ -3,7 +3,6 @@ package plan
 import (
 	"context"
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
@@ -13,10 +12,8 @@ import (
 	"passepartout/internal/probe"
 )
 
-// The times of the hand-offs, which begin only where the routing table's own way gives cause for doubt.
+// The times of the hand-offs.
 const (
-	// By then a gateway that is there and passes traffic on has shown it: it answers for a hop limit of 1 as fast as it answers anything.
-	doubtAfter = 350 * time.Millisecond
 	// How long a neighbour gets to say that the hop limit ran out: it looks at that first, and need not ask anybody for it.
 	handoffPatience = 250 * time.Millisecond
 	// The target through the gateway may be far.
@@ -32,27 +29,30 @@ func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
 		return
 	}
 	from := own[0].Prefix.Addr()
-	began := time.Now()
+	doubtful := func(s *evidence.Set) bool { return fault.NewPass(s).GatewayDoubtful() }
+	r.inDoubt("another-neighbour", works, doubtful, func() { r.findForwarder(ctx, iface, from) }, evidence.Handoffs)
+	_, done := r.wait(evidence.Handoffs)
+	r.wg.Go(func() {
+		defer done()
+		r.handNeighbours(ctx, from)
+	})
+}
+
+// handNeighbours hands the gateway what the mask takes for a neighbour and nobody answers for.
+func (r *run) handNeighbours(ctx context.Context, from netip.Addr) {
 	through := map[netip.Addr]bool{}
-	var under sync.WaitGroup
-	defer under.Wait()
 	for probe.Sleep(ctx, handoffPace) {
 		set := r.snapshot()
 		p := fault.NewPass(set)
-		if p.Usable() == fault.Yes || !slices.ContainsFunc(set.Open, func(k evidence.Kind) bool { return k != evidence.Handoffs }) {
+		if p.Usable() == fault.Yes || !r.busy() {
 			return
 		}
 		for _, a := range p.WantedOnLink() {
 			if n, asked := p.Neighbour(a); asked && n.Outcome == evidence.Silent && !through[a] {
 				through[a] = true
-				under.Go(func() { r.through(ctx, p, from, a) })
+				r.step(func() { r.through(ctx, p, from, a) }, evidence.Handoffs)
 			}
 		}
-		if time.Since(began) < doubtAfter || !p.GatewayDoubtful() {
-			continue
-		}
-		r.findForwarder(ctx, iface, from)
-		return
 	}
 }
 

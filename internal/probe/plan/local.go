@@ -109,7 +109,7 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 			}
 		}
 		r.step(func() { r.discover(ctx, iface) }, evidence.DHCPOffer)
-		r.step(func() { r.handOff(ctx, iface) }, evidence.Handoffs)
+		r.handOff(ctx, iface)
 		r.solicit(ctx, iface)
 	}
 }

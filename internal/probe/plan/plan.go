@@ -121,6 +121,7 @@ type run struct {
 	acted     map[netip.Addr]bool // addresses that the target's tests were started for
 	traced    map[netip.Addr]bool // name servers beyond to which the way was asked
 	tried     map[netip.Addr]bool // addresses that the target might have, by other name servers
+	doubts    []*doubt            // further tests that wait for their turn
 }
 
 // step runs f in the background; the kinds stay open until it ends.
@@ -178,13 +179,14 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.step(func() { r.waitForSilence(ctx) }, evidence.SegmentFrames)
 	if r.Sheet != nil && !r.Target.IsZero() {
-		r.step(func() { r.askServices(ctx) }, evidence.ServiceConnect)
+		r.inDoubt("documented-services", works, nil, func() { r.askServices(ctx) }, evidence.ServiceConnect)
 	}
 	r.startNames(ctx)
 	if !r.Target.IsZero() {
-		r.step(func() { r.askPortal(ctx) }, evidence.WebAnswer)
+		r.inDoubt("named-portal", works, portalNamed, func() { r.askPortal(ctx) }, evidence.WebAnswer)
 		r.startProxies(ctx)
 	}
+	r.wg.Go(func() { r.settle(ctx) })
 	return nil
 }
 

@@ -81,6 +81,37 @@ func TestTargets(t *testing.T) {
 	}
 }
 
+// A further test is made when the suspects that are left differ on it, and only then.
+func TestFurtherTests(t *testing.T) {
+	for _, c := range []struct {
+		scenario string
+		first    string // that is made, if any
+		found    string
+	}{
+		{scenario: "healthy"},
+		{scenario: "healthy-two-ports"},
+		{scenario: "service-refused"},
+		{scenario: "uplink-down"}, // the gateway itself has said that it has no way on
+		{"resolver-wrong", "named-servers", "says 203.0.113.80."},
+		{"gateway-silent", "another-neighbour", "None of the 6"},
+		{"dhcp-wrong-options", "another-neighbour", "172.27.40.1 does."},
+		{"competing-default-routes", "another-port", "Yes, out of eth0."},
+	} {
+		s, r, err := plan.Run(t.Context(), config(t, c.scenario, nil), nil)
+		require.NoError(t, err)
+		if c.first == "" {
+			assert.Empty(t, s.Chosen, "%s: %s", c.scenario, r.Sentence)
+			continue
+		}
+		if assert.NotEmpty(t, s.Chosen, "%s: %s", c.scenario, r.Sentence) {
+			first := s.Chosen[0]
+			assert.Equal(t, c.first, first.Test, c.scenario)
+			assert.NotEmpty(t, first.Between, c.scenario)
+			assert.Contains(t, verdict.TestOf(first).Found(s), c.found, c.scenario)
+		}
+	}
+}
+
 func TestUnknownInterface(t *testing.T) {
 	c := config(t, "healthy", nil)
 	c.Interface = "eth7"

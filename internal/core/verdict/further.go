@@ -1,0 +1,151 @@
+package verdict
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
+)
+
+// Test is one that the program makes by itself when the usual ones have not soon shown that the target works. Its outcomes are like the answers to a
+// question: by what each would clear and speak for, the test is chosen on which the suspects that are left differ most.
+type Test struct {
+	ID       string
+	Text     string
+	Outcomes []Reply
+	Found    func(*evidence.Set) string // what came of it, in one sentence; "" for nothing yet
+}
+
+// behindGateway are the faults that lie behind a gateway which passes traffic on, whichever target it is.
+var behindGateway = []string{"uplink-down", "path-stops", "routing-loop", "destination-unreachable", "prohibited-by-policy"}
+
+// ofTheTarget are those that only this target has.
+var ofTheTarget = []string{"destination-silent", "service-filtered", "service-refused", "name-not-found", "tls-fails"}
+
+// Tests are all that can be chosen.
+var Tests = []Test{
+	{ID: "another-neighbour", Text: "Does another neighbour than the gateway pass traffic on?", Outcomes: []Reply{
+		{ID: "one-does", Points: []string{"gateway-not-a-router", "dhcp-wrong-options", "dhcp-rogue"}, Clears: append([]string{"segment-isolated", "gateway-silent", "gateway-does-not-forward"}, behindGateway...)},
+		{ID: "none-does", Clears: []string{"gateway-not-a-router"}, Points: []string{"gateway-silent", "gateway-does-not-forward", "uplink-down"}},
+	}, Found: func(s *evidence.Set) string {
+		asked := 0
+		for _, h := range s.Handoffs {
+			if h.HopLimit != 1 {
+				continue
+			}
+			if asked++; h.Passed() {
+				return fmt.Sprintf("%v does.", h.By)
+			}
+		}
+		return noneOf(asked, "None of the %d that were handed a packet does.")
+	}},
+	{ID: "named-servers", Text: "Do the name servers that the network names know the name?", Outcomes: []Reply{
+		{ID: "one-does", Points: []string{"resolver-wrong", "dhcp-wrong-options"}, Clears: append([]string{"gateway-does-not-forward", "name-not-found", "resolver-silent", "resolver-silent-local", "name-server-failing"}, behindGateway...)},
+		{ID: "none-does", Clears: []string{"resolver-wrong"}},
+	}, Found: func(s *evidence.Set) string {
+		for _, l := range s.Elsewhere {
+			if len(l.Addresses) > 0 {
+				return fmt.Sprintf("%v says %s.", l.Server, fault.List(l.Addresses))
+			}
+		}
+		return noneOf(len(s.Elsewhere), "None of the %d that were asked does.")
+	}},
+	{ID: "another-port", Text: "Is the target reached out of another port of this machine?", Outcomes: []Reply{
+		{ID: "reached", Points: []string{"competing-default-routes", "tunnel-holds-route", "route-blocked"}, Clears: append(append([]string{"gateway-silent", "gateway-does-not-forward"}, behindGateway...), ofTheTarget...)},
+		{ID: "not-reached", Clears: []string{"competing-default-routes"}},
+	}, Found: func(s *evidence.Set) string {
+		for _, w := range s.OtherWays {
+			if w.Outcome == evidence.Answered {
+				return "Yes, out of " + w.Interface + "."
+			}
+		}
+		return noneOf(len(s.OtherWays), "Not in %d attempts.")
+	}},
+	{ID: "documented-services", Text: "Do other services of the site sheet answer?", Outcomes: []Reply{
+		{ID: "they-do", Clears: append([]string{"host-firewall", "gateway-silent", "gateway-does-not-forward", "segment-isolated"}, "uplink-down"), Points: ofTheTarget},
+		{ID: "none-does", Points: behindGateway, Clears: []string{"service-filtered"}},
+	}, Found: func(s *evidence.Set) string {
+		own, _ := s.TargetAddresses()
+		asked := 0
+		for _, c := range s.Connects {
+			if slices.Contains(own, c.To.Addr()) {
+				continue
+			}
+			if asked++; c.Outcome == evidence.Answered {
+				return fmt.Sprintf("%v does.", c.To)
+			}
+		}
+		return noneOf(asked, "None does in %d attempts.")
+	}},
+	{ID: "named-portal", Text: "Does the captive portal that the network names hold this machine back?", Outcomes: []Reply{
+		{ID: "held-back", Points: []string{"captive-portal"}, Clears: append(append([]string{"host-firewall", "gateway-does-not-forward"}, behindGateway...), ofTheTarget...)},
+		{ID: "free", Clears: []string{"captive-portal"}},
+	}, Found: func(s *evidence.Set) string {
+		for _, x := range s.Portals {
+			switch {
+			case x.Captive == evidence.CaptiveYes:
+				return "It says that it does."
+			case x.Captive == evidence.CaptiveNo:
+				return "It says that it does not."
+			}
+		}
+		return noneOf(len(s.Portals), "Asked %d times, it does not say.")
+	}},
+}
+
+// noneOf says how many were asked in vain.
+func noneOf(asked int, words string) string {
+	if asked == 0 {
+		return ""
+	}
+	return fmt.Sprintf(words, asked)
+}
+
+// TestOf is the test that was chosen.
+func TestOf(c evidence.Chosen) Test {
+	for _, t := range Tests {
+		if t.ID == c.Test {
+			return t
+		}
+	}
+	return Test{ID: c.Test, Text: c.Test, Found: func(*evidence.Set) string { return "" }}
+}
+
+// Words are the test's question and what came of it.
+func (t Test) Words(s *evidence.Set) string { return strings.TrimSpace(t.Text + " " + t.Found(s)) }
+
+// Parts says what a test would part of the suspects that are left: how many pairs in different zones, how many in one, and which faults.
+func (r Result) Parts(t Test) (across, within int, faults []string) {
+	var left []Suspect
+	for _, s := range r.Suspects {
+		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible {
+			left = append(left, s)
+		}
+	}
+	across, within = parts(t.Outcomes, left)
+	for _, s := range left {
+		if slices.ContainsFunc(t.Outcomes, func(o Reply) bool {
+			return slices.Contains(o.Clears, s.Fault.ID) || slices.Contains(o.Points, s.Fault.ID)
+		}) {
+			faults = append(faults, s.Fault.ID)
+		}
+	}
+	return across, within, faults
+}
+
+// Choose chooses among tests the one on which the suspects that are left differ most: those in different zones first. It is false when they differ on none.
+func (r Result) Choose(ids []string) (chosen Test, faults []string, ok bool) {
+	best := [2]int{}
+	for _, t := range Tests {
+		if !slices.Contains(ids, t.ID) {
+			continue
+		}
+		across, within, about := r.Parts(t)
+		if n := [2]int{across, within}; slices.Compare(n[:], best[:]) > 0 {
+			best, chosen, faults, ok = n, t, about, true
+		}
+	}
+	return chosen, faults, ok
+}
