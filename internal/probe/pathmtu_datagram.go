@@ -31,7 +31,7 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 	if q.To.Is6() {
 		least = leastSize6
 	}
-	sizes := []int{q.Full}
+	sizes, patient := []int{q.Full}, true
 	for round := range sizeRounds {
 		answers := askSizes(ctx, e, q, sizes, begun)
 		begun = func() {}
@@ -68,10 +68,10 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 		switch {
 		case round == 0:
 			sizes = append(usual(least, q.Full), q.Full)
-		case smallest > q.Full: // not even a small one: the ration is used up, or nobody is there
-			if !Sleep(ctx, rationGrows) {
-				return out, false
-			}
+		case smallest > q.Full && !patient, smallest > q.Full && !Sleep(ctx, rationGrows):
+			return out, out.Passes > 0 && out.Lost > 0
+		case smallest > q.Full: // not even a small one: the ration was used up, or nobody is there; that is waited for once
+			patient = false
 		case out.Lost-out.Passes <= 1:
 			return out, true
 		default:
