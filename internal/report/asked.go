@@ -69,12 +69,14 @@ func (a Asked) WriteJSON(w io.Writer) error {
 		Prefixes  []string     `json:"prefixes"`
 		Resolvers []netip.Addr `json:"resolvers"`
 		Search    []string     `json:"search"`
+		Portal    string       `json:"captive_portal"`
 	}
 	type server struct {
 		From      string       `json:"from"`
 		Server    string       `json:"duid"`
 		Resolvers []netip.Addr `json:"resolvers"`
 		Search    []string     `json:"search"`
+		Portal    string       `json:"captive_portal"`
 	}
 	out := struct {
 		Schema    string       `json:"schema"`
@@ -92,14 +94,14 @@ func (a Asked) WriteJSON(w io.Writer) error {
 	}{OffersSchema, a.At.UTC(), a.Interface, a.Discovery.Waited.Seconds(), a.Discovery.Discovers, toOfferJSON(a.Discovery.Offers), toOfferJSON(a.Discovery.Answers),
 		orEmpty(a.Discovery.Refusals), orEmpty(a.Discovery.Serving), a.disagreements(), []router{}, []server{}}
 	for _, r := range a.Routers6 {
-		x := router{r.Router.String(), int64(r.Lifetime / time.Second), r.Managed, r.Other, []string{}, orEmpty(r.Resolvers), orEmpty(r.Search)}
+		x := router{r.Router.String(), int64(r.Lifetime / time.Second), r.Managed, r.Other, []string{}, orEmpty(r.Resolvers), orEmpty(r.Search), r.CaptivePortal}
 		for _, p := range r.Prefixes {
 			x.Prefixes = append(x.Prefixes, p.Prefix.String())
 		}
 		out.Routers = append(out.Routers, x)
 	}
 	for _, i := range a.Informed6 {
-		out.Servers = append(out.Servers, server{i.From.String(), i.Server, orEmpty(i.Resolvers), orEmpty(i.Search)})
+		out.Servers = append(out.Servers, server{i.From.String(), i.Server, orEmpty(i.Resolvers), orEmpty(i.Search), i.CaptivePortal})
 	}
 	enc := json.NewEncoder(w)
 	enc.SetIndent("", "  ")
@@ -137,11 +139,18 @@ func (a Asked) WriteText(w io.Writer) error {
 		for _, p := range r.Prefixes {
 			prefixes = append(prefixes, p.Prefix.String())
 		}
-		fmt.Fprintf(&b, "IPv6 router %v advertises %s, name servers %s\n", r.Router, strings.Join(prefixes, ", "), list(r.Resolvers))
+		fmt.Fprintf(&b, "IPv6 router %v advertises %s, name servers %s%s\n", r.Router, strings.Join(prefixes, ", "), list(r.Resolvers), portalWords(r.CaptivePortal))
 	}
 	for _, i := range a.Informed6 {
-		fmt.Fprintf(&b, "DHCPv6 server %v: name servers %s\n", i.From, list(i.Resolvers))
+		fmt.Fprintf(&b, "DHCPv6 server %v: name servers %s%s\n", i.From, list(i.Resolvers), portalWords(i.CaptivePortal))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+func portalWords(uri string) string {
+	if uri == "" {
+		return ""
+	}
+	return ", captive portal " + uri
 }

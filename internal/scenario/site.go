@@ -118,6 +118,7 @@ type Advertises struct {
 	Lifetime  Duration     `yaml:"lifetime"` // as a default router
 	Resolvers []netip.Addr `yaml:"resolvers"`
 	Search    []string     `yaml:"search"`
+	Portal    string       `yaml:"portal"` // the captive portal that it names (RFC 8910)
 	Inform    bool         `yaml:"inform"` // it answers information-requests (DHCPv6) with the same
 }
 

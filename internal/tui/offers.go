@@ -269,12 +269,18 @@ func (m *model) advertised(width int) []string {
 		if a.Managed {
 			words += ", addresses by DHCPv6"
 		}
+		if a.CaptivePortal != "" {
+			words += ", captive portal " + a.CaptivePortal
+		}
 		say(words)
 	}
 	for _, i := range m.set.Informed6 {
 		words := "DHCPv6: name servers " + listOrNone(i.Resolvers)
 		if len(i.Search) > 0 {
 			words += ", search " + strings.Join(i.Search, ", ")
+		}
+		if i.CaptivePortal != "" {
+			words += ", captive portal " + i.CaptivePortal
 		}
 		say(words)
 	}

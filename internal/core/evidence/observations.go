@@ -263,6 +263,8 @@ type Advertisement struct {
 	Resolvers []netip.Addr // RFC 8106 §5.1
 	Search    []string     // RFC 8106 §5.2
 	RTT       time.Duration
+
+	CaptivePortal string // RFC 8910 §2.3
 }
 
 // AdvertisedPrefix is one prefix of an advertisement (RFC 4861 §4.6.2).
@@ -281,6 +283,8 @@ type Information struct {
 	Resolvers []netip.Addr
 	Search    []string
 	RTT       time.Duration
+
+	CaptivePortal string // RFC 8910 §2.2
 }
 
 // Conflict is the question whether another machine holds an address of ours (RFC 5227 §2.1.1).

@@ -86,19 +86,29 @@ func nearerWords(s evidence.ShortConnect) string {
 	return fmt.Sprintf("a connection to %v is accepted with a hop limit of %d, and the way there is longer", s.To, s.HopLimit)
 }
 
-// NamedPortal is the captive portal that a DHCP server names (RFC 8910), and who does.
-func (p *Pass) NamedPortal() (uri string, by netip.Addr) {
-	offers, _ := p.OffersSeen()
-	for _, o := range offers {
-		if o.Terms.CaptivePortal != "" {
-			uri, by = o.Terms.CaptivePortal, o.Server
+// NamedPortal is the captive portal that the network names, and who does and how: a DHCP server, a DHCPv6 server or a router (RFC 8910 §2). What the lease in
+// force says counts most.
+func (p *Pass) NamedPortal() (uri, by string) {
+	name := func(portal, how string, who any) {
+		if portal != "" {
+			uri, by = portal, fmt.Sprintf("%v, by %s,", who, how)
 		}
 	}
-	if l, ok := p.Lease(); ok && l.Terms.CaptivePortal != "" {
-		uri, by = l.Terms.CaptivePortal, l.Terms.Server
+	for _, r := range p.Routers6 {
+		name(r.CaptivePortal, "router advertisement", r.Router)
+	}
+	for _, i := range p.Informed6 {
+		name(i.CaptivePortal, "DHCPv6 option 103", i.From)
+	}
+	offers, _ := p.OffersSeen()
+	for _, o := range offers {
+		name(o.Terms.CaptivePortal, "DHCP option 114", o.Server)
+	}
+	if l, ok := p.Lease(); ok {
+		name(l.Terms.CaptivePortal, "DHCP option 114", l.Terms.Server)
 	}
 	if uri == unrestricted {
-		return "", by
+		return "", ""
 	}
 	return uri, by
 }
@@ -138,7 +148,7 @@ show a strange page. It is taken for a dead uplink or an attack on certificates.
 		page := ""
 		if uri != "" && p.Usable() != Yes {
 			weak++
-			reasons = append(reasons, fmt.Sprintf("%v names a captive portal: %s (DHCP option 114)", by, uri))
+			reasons = append(reasons, fmt.Sprintf("%s names a captive portal: %s", by, uri))
 		}
 		for _, x := range p.Portals {
 			switch {

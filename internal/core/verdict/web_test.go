@@ -2,7 +2,12 @@ package verdict_test
 
 import (
 	"net/netip"
+	"strings"
+	"testing"
 	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
@@ -111,4 +116,29 @@ var webCases = []testCase{
 		s.Scripts = []evidence.ProxyScript{{URL: "http://172.27.40.2/proxies", NamedBy: Core, Proxies: []string{"172.27.40.70:3128"}, Direct: true, Reply: Answer(Core, 2)}}
 		s.Webs = append(s.Webs, evidence.Web{URL: s.Target.URL, To: netip.AddrPortFrom(store, 3128), Via: "172.27.40.70:3128", Reply: Silence()})
 	}), zone: verdict.None},
+}
+
+func TestWhoNamesThePortal(t *testing.T) {
+	const uri = "https://portal.kittiwake.example/"
+	for words, name := range map[string]func(*evidence.Set){
+		"fe80::1, by router advertisement, names a captive portal": func(s *evidence.Set) {
+			s.Routers6 = []evidence.Advertisement{{Router: netip.MustParseAddr("fe80::1"), CaptivePortal: uri}}
+		},
+		"fe80::2, by DHCPv6 option 103, names a captive portal": func(s *evidence.Set) {
+			s.Informed6 = []evidence.Information{{From: netip.MustParseAddr("fe80::2"), CaptivePortal: uri}}
+		},
+		"172.27.40.2, by DHCP option 114, names a captive portal": portal(evidence.CaptiveYes, evidence.Answered),
+		"": func(s *evidence.Set) {
+			s.Routers6 = []evidence.Advertisement{{CaptivePortal: "urn:ietf:params:capport:unrestricted"}}
+		},
+	} {
+		s := Healthy()
+		behind(s)
+		name(s)
+		r := verdict.Judge(s)
+		suspect, ok := r.Suspect("captive-portal")
+		require.True(t, ok)
+		assert.Contains(t, strings.Join(suspect.For, "; "), words)
+		assert.Equal(t, words != "", len(suspect.For) > 0, "%v", suspect.For)
+	}
 }

@@ -22,7 +22,7 @@ func advertise(n *node, p *port) (stop func()) {
 			return
 		}
 		if wire.IsSolicitation(frame) {
-			p.transmit(wire.RouterAdvertisement(p.hw, own, wire.Advertised{Lifetime: time.Duration(spec.Lifetime), Other: spec.Inform, Prefix: spec.Prefix, Valid: 24 * time.Hour, Resolvers: spec.Resolvers}))
+			p.transmit(wire.RouterAdvertisement(p.hw, own, wire.Advertised{Lifetime: time.Duration(spec.Lifetime), Other: spec.Inform, Prefix: spec.Prefix, Valid: 24 * time.Hour, Resolvers: spec.Resolvers, CaptivePortal: spec.Portal}))
 			return
 		}
 		f, ok := wire.ParseFrame(frame)
@@ -47,6 +47,9 @@ func informed(payload []byte, p *port, spec *scenario.Advertises) ([]byte, bool)
 	}
 	if len(spec.Search) > 0 {
 		m.AddOption(dhcpv6.OptDomainSearchList(&rfc1035label.Labels{Labels: spec.Search}))
+	}
+	if spec.Portal != "" {
+		m.AddOption(&dhcpv6.OptionGeneric{OptionCode: wire.OptCaptivePortal6, OptionData: []byte(spec.Portal)})
 	}
 	return m.ToBytes(), true
 }

@@ -47,10 +47,10 @@ func TestParseDHCP(t *testing.T) {
 }
 
 func TestRouterAdvertisement(t *testing.T) {
-	frame := wire.RouterAdvertisement(hw6, router, wire.Advertised{Lifetime: 30 * time.Minute, Other: true, Prefix: prefix, Valid: 24 * time.Hour, Resolvers: []netip.Addr{core6}})
+	frame := wire.RouterAdvertisement(hw6, router, wire.Advertised{Lifetime: 30 * time.Minute, Other: true, Prefix: prefix, Valid: 24 * time.Hour, Resolvers: []netip.Addr{core6}, CaptivePortal: "https://portal.kittiwake.example/"})
 	got, ok := wire.ParseAdvertisement(frame)
 	require.True(t, ok)
-	assert.Equal(t, evidence.Advertisement{Router: router, Hardware: hw6, Lifetime: 30 * time.Minute, Other: true, Resolvers: []netip.Addr{core6},
+	assert.Equal(t, evidence.Advertisement{Router: router, Hardware: hw6, Lifetime: 30 * time.Minute, Other: true, Resolvers: []netip.Addr{core6}, CaptivePortal: "https://portal.kittiwake.example/",
 		Prefixes: []evidence.AdvertisedPrefix{{Prefix: prefix, OnLink: true, Autonomous: true, Valid: 24 * time.Hour, Preferred: 24 * time.Hour}}}, got)
 	far := append([]byte(nil), frame...)
 	far[14+7] = 254 // a router further away than the link (RFC 4861 §6.1.2)
@@ -71,9 +71,13 @@ func TestInformationRequest(t *testing.T) {
 	assert.Equal(t, dhcpv6.MessageTypeInformationRequest, q.MessageType)
 	reply, err := dhcpv6.NewReplyFromMessage(q, dhcpv6.WithServerID(q.Options.ClientID()), dhcpv6.WithDNS(net.IP(core6.AsSlice())))
 	require.NoError(t, err)
+	assert.True(t, q.IsOptionRequested(wire.OptCaptivePortal6))
+	reply.AddOption(&dhcpv6.OptionGeneric{OptionCode: wire.OptCaptivePortal6, OptionData: []byte("https://portal\x1b[2J.kittiwake.example/")})
 	got, ok := wire.ParseInformation(reply.ToBytes(), xid)
 	require.True(t, ok)
 	assert.Equal(t, []netip.Addr{core6}, got.Resolvers)
+	assert.NotContains(t, got.CaptivePortal, "\x1b", "strings from the wire are hostile")
+	assert.Contains(t, got.CaptivePortal, "https://portal")
 	_, ok = wire.ParseInformation(reply.ToBytes(), [3]byte{1})
 	assert.False(t, ok, "an answer to another question")
 	_, ok = wire.ParseInformation(f.Payload, xid)

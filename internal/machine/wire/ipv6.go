@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
@@ -82,16 +83,25 @@ func ParseAdvertisement(frame []byte) (a evidence.Advertisement, ok bool) {
 			}
 		case o.Type == optDNSSL && len(b) >= 6:
 			a.Search = append(a.Search, SearchList(b[6:])...)
+		case o.Type == optCaptivePortal:
+			a.CaptivePortal = portalOf(b)
 		}
 	}
 	return a, true
 }
 
-// Options of RFC 8106 that the packet library has no names for.
+// Options of RFC 8106 and RFC 8910 that the packet libraries have no names for.
 const (
-	optRDNSS layers.ICMPv6Opt = 25
-	optDNSSL layers.ICMPv6Opt = 31
+	optRDNSS         layers.ICMPv6Opt = 25
+	optDNSSL         layers.ICMPv6Opt = 31
+	optCaptivePortal layers.ICMPv6Opt = 37
+
+	// OptCaptivePortal6 is the DHCPv6 option that names a captive portal (RFC 8910 §2.2).
+	OptCaptivePortal6 dhcpv6.OptionCode = 103
 )
+
+// portalOf is the URI of a captive portal, which may be filled up with zeros (RFC 8910 §2.3).
+func portalOf(b []byte) string { return wiretext.Clean(string(bytes.TrimRight(b, "\x00"))) }
 
 // InformationRequest asks DHCPv6 servers for settings, and no address (RFC 8415 §18.2.6).
 func InformationRequest(hw endpoint.HardwareAddr, from netip.Addr) (frame []byte, xid [3]byte, err error) {
@@ -101,7 +111,7 @@ func InformationRequest(hw endpoint.HardwareAddr, from netip.Addr) (frame []byte
 	}
 	m.MessageType = dhcpv6.MessageTypeInformationRequest
 	m.AddOption(dhcpv6.OptClientID(&dhcpv6.DUIDLL{HWType: iana.HWTypeEthernet, LinkLayerAddr: HardwareOf(hw)}))
-	m.AddOption(dhcpv6.OptRequestedOption(dhcpv6.OptionDNSRecursiveNameServer, dhcpv6.OptionDomainSearchList))
+	m.AddOption(dhcpv6.OptRequestedOption(dhcpv6.OptionDNSRecursiveNameServer, dhcpv6.OptionDomainSearchList, OptCaptivePortal6))
 	m.AddOption(dhcpv6.OptElapsedTime(0))
 	to, _ := endpoint.HardwareFrom(groupOf(allServers))
 	return UDP6Frame(hw, to, netip.AddrPortFrom(from, ClientPort6), netip.AddrPortFrom(allServers, ServerPort6), m.ToBytes()), m.TransactionID, nil
@@ -128,6 +138,9 @@ func ParseInformation(payload []byte, xid [3]byte) (i evidence.Information, ok b
 			}
 		}
 	}
+	if o := m.Options.GetOne(OptCaptivePortal6); o != nil {
+		i.CaptivePortal = portalOf(o.ToBytes())
+	}
 	return i, true
 }
 
@@ -144,9 +157,10 @@ type Advertised struct {
 	Prefix         netip.Prefix
 	Valid          time.Duration
 	Resolvers      []netip.Addr
+	CaptivePortal  string
 }
 
-// RouterAdvertisement is such a message to all nodes (RFC 4861 §4.2, RFC 8106 §5.1).
+// RouterAdvertisement is such a message to all nodes (RFC 4861 §4.2, RFC 8106 §5.1, RFC 8910 §2.3).
 func RouterAdvertisement(hw endpoint.HardwareAddr, from netip.Addr, a Advertised) []byte {
 	all := netip.MustParseAddr("ff02::1")
 	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolICMPv6, HopLimit: 255, SrcIP: from.AsSlice(), DstIP: all.AsSlice()}
@@ -172,6 +186,11 @@ func RouterAdvertisement(hw endpoint.HardwareAddr, from netip.Addr, a Advertised
 			b = append(b, r.AsSlice()...)
 		}
 		ra.Options = append(ra.Options, layers.ICMPv6Option{Type: optRDNSS, Data: b})
+	}
+	if a.CaptivePortal != "" {
+		const unit, head = 8, 2
+		b := []byte(a.CaptivePortal)
+		ra.Options = append(ra.Options, layers.ICMPv6Option{Type: optCaptivePortal, Data: append(b, make([]byte, (unit-(len(b)+head)%unit)%unit)...)})
 	}
 	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(all), EthernetType: layers.EthernetTypeIPv6}, ip, icmp, ra)
 }

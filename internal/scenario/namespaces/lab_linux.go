@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"passepartout/internal/core/dhcp"
+	"passepartout/internal/machine/wire"
 	"passepartout/internal/responder"
 	"passepartout/internal/scenario"
 )
@@ -549,16 +550,17 @@ func filter(node *scenario.Node) error {
 
 func ruleText(r scenario.Rule) string {
 	var parts []string
-	if r.From.IsValid() {
-		parts = append(parts, fmt.Sprintf("ip saddr %v", r.From))
-	}
-	if r.To.IsValid() {
+	about := func(which string, p netip.Prefix) {
 		family := "ip"
-		if r.To.Addr().Is6() {
+		if p.Addr().Is6() {
 			family = "ip6"
 		}
-		parts = append(parts, fmt.Sprintf("%s daddr %v", family, r.To))
+		if p.IsValid() {
+			parts = append(parts, fmt.Sprintf("%s %s %v", family, which, p))
+		}
 	}
+	about("saddr", r.From)
+	about("daddr", r.To)
 	switch {
 	case r.Port != 0:
 		parts = append(parts, fmt.Sprintf("%s dport %d", r.Proto, r.Port))
@@ -679,6 +681,9 @@ func (l *Lab) serve(name string) error {
 		}
 		if len(a.Search) > 0 {
 			args = append(args, "--dhcp-option=option6:domain-search,"+strings.Join(a.Search, ","))
+		}
+		if a.Portal != "" { // its advertisements have no option for it
+			args = append(args, fmt.Sprintf("--dhcp-option=option6:%d,%s", wire.OptCaptivePortal6, a.Portal))
 		}
 	}
 	moving, err := l.movingNames(name)
