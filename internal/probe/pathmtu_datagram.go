@@ -39,8 +39,8 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 			return out, false
 		}
 		smallest := q.Full + 1
-		for s, r := range answers {
-			switch {
+		for _, s := range sizes { // the largest first, as askSizes has put them
+			switch r := answers[s]; {
 			case (r.Outcome == evidence.Refused || r.Outcome == evidence.Answered) && r.From.WithZone("") == out.To:
 				out.Passes, smallest = max(out.Passes, s), min(smallest, s)
 			case r.Why == evidence.TooBig && r.From.IsValid():

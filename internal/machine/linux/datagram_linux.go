@@ -56,6 +56,8 @@ func (p *datagramPort) Receive(ctx context.Context) ([]byte, machine.Arrival, er
 			return nil, machine.Arrival{}, net.ErrClosed
 		case err != nil:
 			return nil, machine.Arrival{}, translate("receiving", err)
+		case got.report != nil && got.report.local && got.report.errno == unix.EMSGSIZE:
+			continue // Send has told of it
 		case got.report != nil:
 			return nil, got.report.Arrival, nil
 		}
