@@ -81,6 +81,21 @@ func openScenario(name string) (tui.Ground, error) {
 	if err != nil {
 		return tui.Ground{}, err
 	}
+	g, err := standAt(s)
+	if err == nil && s.Expect.Zone != "none" {
+		g.Mended = func() (tui.Ground, error) {
+			s, err := s.Mended()
+			if err != nil {
+				return tui.Ground{}, err
+			}
+			return standAt(s)
+		}
+	}
+	return g, err
+}
+
+// standAt builds a scenario's site.
+func standAt(s *scenario.Scenario) (tui.Ground, error) {
 	if _, err := target.Parse(s.Target); err != nil {
 		return tui.Ground{}, err
 	}

@@ -19,6 +19,7 @@ import (
 // Scenario is a site, what is wrong with it, and what should be found.
 type Scenario struct {
 	Name      string   `yaml:"-"`
+	SiteName  string   `yaml:"site"`      // a file in sites/
 	Complaint string   `yaml:"complaint"` // in the user's own words
 	Target    string   `yaml:"target"`
 	Interface string   `yaml:"interface"`
@@ -140,9 +141,21 @@ func clip(s string) string {
 // caseFile is a scenario file: a site by name, and the differences that make the fault.
 type caseFile struct {
 	Scenario `yaml:",inline"`
-	SiteName string              `yaml:"site"`
 	Segments map[string]ast.Node `yaml:"segments"`
 	Nodes    map[string]ast.Node `yaml:"nodes"`
+}
+
+// Mended is the same case after its repair: the site with nothing changed, the same target and the same sheet.
+func (s *Scenario) Mended() (*Scenario, error) {
+	raw, err := s.variation.file("sites", s.SiteName)
+	if err != nil {
+		return nil, err
+	}
+	site := &Site{}
+	if err := yaml.UnmarshalWithOptions(raw, site, yaml.Strict()); err != nil {
+		return nil, oneLine(err)
+	}
+	return &Scenario{Name: s.Name + ", mended", SiteName: s.SiteName, Complaint: s.Complaint, Target: s.Target, Interface: s.Interface, Expect: Expect{Zone: "none"}, Sheet: s.Sheet, Site: site, variation: s.variation}, site.check()
 }
 
 // Parse reads a scenario file. The fields that it gives for a segment or a node replace those of the site; all others stay.

@@ -24,10 +24,11 @@ import (
 type Ground struct {
 	Machine   machine.Machine
 	Interface string
-	Complaint string        // in the user's words; "" on a live machine
-	Targets   []string      // to choose from, the first one suggested
-	Sheet     *site.Sheet   // the documented network to compare with; nil if there is none
-	Responder target.Target // our own responder at the far end, if there is one
+	Complaint string                 // in the user's words; "" on a live machine
+	Targets   []string               // to choose from, the first one suggested
+	Sheet     *site.Sheet            // the documented network to compare with; nil if there is none
+	Responder target.Target          // our own responder at the far end, if there is one
+	Mended    func() (Ground, error) // in a demonstration: the same site after its repair; nil where nobody can be had to do it
 	Close     func()
 }
 
@@ -264,6 +265,25 @@ func (m *model) start() tea.Cmd {
 		}
 	}
 	return tea.Batch(cmds...)
+}
+
+// mend has the repair done by somebody, in a demonstration, and runs the same tests again.
+func (m *model) mend() tea.Cmd {
+	if m.first == nil || m.Ground.Mended == nil {
+		m.notice = "There is nothing to mend here any more: s goes on to another complaint."
+		return nil
+	}
+	g, err := m.Ground.Mended()
+	if err != nil {
+		m.notice = err.Error()
+		return nil
+	}
+	before, first, iface, asked := m.result, m.first, m.iface, m.input.Value()
+	g.Sheet = m.Ground.Sheet // what is documented stays
+	m.enter(g)
+	m.result, m.first, m.iface, m.page = before, first, iface, pageOverview
+	m.input.SetValue(asked)
+	return m.start()
 }
 
 func (m *model) tick() tea.Cmd {

@@ -94,7 +94,7 @@ func (m *model) helpPage() []string {
 	default:
 		say("Overview", [][2]string{
 			{"↑ ↓", "choose a check; at the right stands what it rests on and clears"},
-			{"r", "the same tests again, after a repair"},
+			{"r", "after a repair: the same tests again, before beside after"},
 		}, nil)
 	}
 	var pairs [][2]string
@@ -105,7 +105,7 @@ func (m *model) helpPage() []string {
 	}
 	does := map[string]string{"overview": "checks by zone, and what each one rests on", "address": "addresses in their prefix, and the routes", "lease": "the lease in its time, offers beside it, and the DHCP exchanges", "neighbours": "who is on the segment, and how sure that is", "names": "one name as every server has it, and the servers compared", "suspects": "every fault and how it stands: what is found, open and ruled out, and why", "counters": "what goes through the port, and what it loses", "reach": "the witnesses of each zone over time, and whose loss it was", "path": "the way to the target, stretch by stretch",
 		"found": "tell what only a person can find out: each answer counts as evidence", "export": "write what is on screen: a drawing or the data", "again": "run the same tests again",
-		"target": "ask for another target", "port": "mean another network port", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
+		"target": "ask for another target", "port": "mean another network port", "mended": "in this demonstration: have the repair done, and run the same tests again", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
 	for i := range pairs {
 		pairs[i][1] = does[pairs[i][1]]
 	}

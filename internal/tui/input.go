@@ -62,6 +62,8 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		return m.export()
 	case key.Matches(k, m.keys.again):
 		return m.start()
+	case key.Matches(k, m.keys.mended):
+		return m.mend()
 	case key.Matches(k, m.keys.target):
 		m.page = pageQuestion
 		m.picked = 0

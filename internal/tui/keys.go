@@ -4,8 +4,8 @@ import "charm.land/bubbles/v2/key"
 
 // keys binds what can be pressed. The same bindings drive the program, the line at the foot and the help.
 type keys struct {
-	overview, address, lease, hood, names, reach, path, counters, doubts, export, again, target, ports, found, cases, help, quit, up, down key.Binding
-	casePicked                                                                                                                             int
+	overview, address, lease, hood, names, reach, path, counters, doubts, export, again, target, ports, found, mended, cases, help, quit, up, down key.Binding
+	casePicked                                                                                                                                     int
 }
 
 func newKeys(demo bool) keys {
@@ -27,6 +27,7 @@ func newKeys(demo bool) keys {
 		target:   bind("t", "target", "t"),
 		ports:    bind("i", "port", "i"),
 		found:    bind("w", "found", "w"),
+		mended:   bind("h", "mended", "h"),
 		cases:    bind("s", "scenarios", "s"),
 		help:     bind("?", "help", "?"),
 		quit:     bind("q", "quit", "q"),
@@ -34,10 +35,11 @@ func newKeys(demo bool) keys {
 		down:     bind("↓", "down", "down", "j"),
 	}
 	k.cases.SetEnabled(demo)
+	k.mended.SetEnabled(demo)
 	return k
 }
 
 // foot lists what the line at the foot names.
 func (k keys) foot() []key.Binding {
-	return []key.Binding{k.overview, k.address, k.lease, k.hood, k.names, k.reach, k.path, k.counters, k.doubts, k.again, k.target, k.found, k.ports, k.cases, k.export, k.help, k.quit}
+	return []key.Binding{k.overview, k.address, k.lease, k.hood, k.names, k.reach, k.path, k.counters, k.doubts, k.again, k.target, k.found, k.mended, k.ports, k.cases, k.export, k.help, k.quit}
 }

@@ -90,6 +90,7 @@ var zoneTitles = map[fault.Zone]string{fault.Host: "Host", fault.LocalSubnet: "L
 func (m *model) checkList(width int) (out []listed) {
 	t := m.theme
 	zone := fault.NoZone
+	since := m.since()
 	for i, c := range m.result.Checks {
 		if c.Zone != zone {
 			zone = c.Zone
@@ -118,6 +119,11 @@ func (m *model) checkList(width int) (out []listed) {
 		r.put(t.accent, mark).put(shape, strands[c.State]).put(t.text, " ").put(label, c.Label).at(18)
 		r.put(label, fit(c.Fact, width-19))
 		out = append(out, listed{r.cut(width), i})
+		if was, changed := since.Of(c.ID); changed { // before beside after
+			r := &row{}
+			r.at(4).put(t.faint, "before").at(15).put(t.state[was.Before.State], strands[was.Before.State]).put(t.faint, " "+fit(was.Before.Fact, width-19))
+			out = append(out, listed{r.cut(width), -1})
+		}
 	}
 	return out
 }
@@ -161,6 +167,9 @@ func (m *model) detail(width, height int) []string {
 	}
 	part("asked", []string{c.Asked}, 2)
 	part("heard", c.Heard, 2)
+	if was, changed := m.since().Of(c.ID); changed {
+		part("before", append([]string{was.Before.Fact + " (" + was.Before.State.String() + ")"}, was.Before.Heard...), 2)
+	}
 	part("means", []string{c.Means}, 6)
 	if len(c.Clears) > 0 {
 		part("clears", []string{strings.Join(c.Clears, " · ")}, 5)

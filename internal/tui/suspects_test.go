@@ -62,11 +62,32 @@ func TestBeforeAndAfter(t *testing.T) {
 	broken.Ground.Machine = well.Ground.Machine
 	again()
 	shows(t, broken, "Repaired. Changed:", "gateway set: no gateway is")
+	assert.Regexp(t, `(?m)━━ gateway set  +172\.27\.40\.1 lies inside the mask.*\n +before +━╳ no gateway is set`, text(broken), "before beside after")
+	press(broken, "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "down", "down", "down")
+	shows(t, broken, "before  no gateway is set (broken)")
 	again()
 	assert.NotContains(t, text(broken), "Repaired", "that was the run before")
 	broken.target = well.target
 	press(broken, "t", "enter")
 	assert.Nil(t, broken.before, "another question has no run before")
+}
+
+// In a demonstration somebody can be had to do the repair.
+func TestHavingItMended(t *testing.T) {
+	m := standing(t, "resolver-wrong", simulated.Options{}, nil)
+	m.keys = newKeys(true)
+	well := standing(t, "healthy", simulated.Options{}, nil)
+	m.Ground.Mended = func() (Ground, error) { return Ground{Machine: well.Ground.Machine}, nil }
+	press(m, "9", "h")
+	for !m.over {
+		time.Sleep(20 * time.Millisecond)
+		m.Update(newsMsg{m.generation})
+	}
+	shows(t, m, "Repaired. Changed:", "1 overview", "asked for bookings.kittiwake.example")
+	press(m, "h")
+	shows(t, m, "nothing to mend here any more")
+	press(well, "h")
+	assert.NotContains(t, text(well), "nothing to mend", "on a live machine it is no key")
 }
 
 // Without permission for frames the open suspects say what is missing.

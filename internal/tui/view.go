@@ -163,15 +163,15 @@ func (m *model) foot() string {
 		if i == len(all)-1 {
 			gap = ""
 		}
-		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "found") {
-			continue // on a narrow screen these two stand in the help alone
+		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "found" || b.Help().Desc == "mended") {
+			continue // on a narrow screen these stand in the help alone
 		}
 		style := t.faint
 		if shown, ok := pagesByName[b.Help().Desc]; ok && shown == m.page {
 			style = t.text
 		}
 		words := " " + b.Help().Desc
-		if m.width < 170 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "export") {
+		if m.width < 170 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "mended" || b.Help().Desc == "export") {
 			words = "" // the help says what they do
 		}
 		if _, isView := pagesByName[b.Help().Desc]; isView && m.width < 138 && pagesByName[b.Help().Desc] != m.page {
@@ -228,10 +228,8 @@ func (m *model) verdictLines(most int) []string {
 	head.at(m.width-ansi.StringWidth(certainty)-1).put(t.accent, certainty)
 	lines := []string{head.cut(m.width)}
 	text := m.result.Sentence
-	if m.before != nil {
-		if since := verdict.Compare(*m.before, m.result); since.Words != "" {
-			text = since.Words + " " + text
-		}
+	if since := m.since(); since.Words != "" {
+		text = since.Words + " " + text
 	}
 	for _, a := range m.result.Also {
 		text += " Also: " + a.Sentence
@@ -270,6 +268,14 @@ func (m *model) verdictLines(most int) []string {
 		lines = append(lines, more.cut(m.width))
 	}
 	return lines
+}
+
+// since is what has changed between the run before and this one, once this one has come to a verdict.
+func (m *model) since() verdict.Since {
+	if m.before == nil || m.first == nil {
+		return verdict.Since{}
+	}
+	return verdict.Compare(*m.before, m.result)
 }
 
 // outagesSeen is what watching has found since, for the verdict: a fault that comes and goes is rarely there at the moment of a test.

@@ -22,7 +22,30 @@ const (
 type Since struct {
 	Outcome Outcome
 	Words   string
-	Changed []string // "gateway set: 172.27.40.9 lies inside the mask → 172.27.40.1 lies inside the mask"
+	Changes []Change
+}
+
+// Change is a check that came out otherwise than in the run before.
+type Change struct {
+	Before, After Check
+	Settings      bool // it is about what is set, so that the facts differ; else the states do
+}
+
+func (c Change) String() string {
+	if c.Settings {
+		return fmt.Sprintf("%s: %s → %s", c.After.Label, c.Before.Fact, c.After.Fact)
+	}
+	return fmt.Sprintf("%s: %v → %v", c.After.Label, c.Before.State, c.After.State)
+}
+
+// Of gives what has changed of a check.
+func (s Since) Of(id string) (Change, bool) {
+	for _, c := range s.Changes {
+		if c.After.ID == id {
+			return c, true
+		}
+	}
+	return Change{}, false
 }
 
 // settled facts are words about settings: they change only when somebody changes something. The facts of other checks hold times, and change from run to run.
@@ -39,9 +62,9 @@ func Compare(before, after Result) Since {
 		was := before.Checks[i]
 		switch {
 		case slices.Contains(settledFacts, now.ID) && was.Fact != now.Fact:
-			s.Changed = append(s.Changed, fmt.Sprintf("%s: %s → %s", now.Label, was.Fact, now.Fact))
-		case was.State != now.State && was.State != StateUnknown && now.State != StateUnknown:
-			s.Changed = append(s.Changed, fmt.Sprintf("%s: %v → %v", now.Label, was.State, now.State))
+			s.Changes = append(s.Changes, Change{was, now, true})
+		case was.State != now.State && was.State.tells() && now.State.tells():
+			s.Changes = append(s.Changes, Change{was, now, false})
 		}
 	}
 	wrongBefore, wrongNow := before.Zone != None, after.Zone != None
@@ -58,13 +81,21 @@ func Compare(before, after Result) Since {
 	}
 	switch {
 	case s.Words == "":
-	case len(s.Changed) > 0:
-		s.Words += " Changed: " + strings.Join(s.Changed[:min(len(s.Changed), 3)], "; ") + "."
+	case len(s.Changes) > 0:
+		const most = 3
+		var parts []string
+		for _, c := range s.Changes[:min(len(s.Changes), most)] {
+			parts = append(parts, c.String())
+		}
+		s.Words += " Changed: " + strings.Join(parts, "; ") + "."
 	case s.Outcome == StillBroken:
 		s.Words += " Nothing that was tested has changed."
 	}
 	return s
 }
+
+// tells reports whether a check came out at all: what was not asked is no change.
+func (s State) tells() bool { return s != StateUnknown && s != Skipped }
 
 func was(r Result) string {
 	if r.Fault != "" {

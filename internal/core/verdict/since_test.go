@@ -44,10 +44,17 @@ func TestBeforeBesideAfter(t *testing.T) {
 			s := verdict.Compare(judged(c.before), judged(c.after))
 			assert.Equal(t, c.want, s.Outcome)
 			assert.Contains(t, s.Words, c.says)
+			var changed []string
+			for _, x := range s.Changes {
+				changed = append(changed, x.String())
+				of, ok := s.Of(x.After.ID)
+				assert.True(t, ok)
+				assert.Equal(t, x, of)
+			}
 			if c.changed == "" {
-				assert.Empty(t, s.Changed)
+				assert.Empty(t, changed)
 			} else {
-				assert.Contains(t, s.Changed, c.changed)
+				assert.Contains(t, changed, c.changed)
 			}
 		})
 	}

@@ -324,6 +324,23 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	return r
 }
 
+// What a demonstration shows as the repaired site has no fault: each repair repairs.
+func TestEveryRepairRepairs(t *testing.T) {
+	again := &score{}
+	eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
+		if s.Expect.Zone == "none" {
+			return
+		}
+		mended, err := s.Mended()
+		require.NoError(t, err)
+		_, bad := again.undisturbed(func() (result, []string) {
+			r := runSimulated(t, mended, simulated.Full)
+			return r, flaws(mended, true, true, r)
+		})
+		assert.Empty(t, bad)
+	})
+}
+
 func TestKernelGround(t *testing.T) {
 	if why := namespaces.Unavailable(); why != "" {
 		if os.Getuid() != 0 && os.Getenv(inUserNamespace) == "" {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 
@@ -20,7 +21,7 @@ import (
 	"passepartout/internal/scenario/namespaces"
 )
 
-var seeds = flag.Int("seeds", 1, "how many variations of each scenario the score runs, besides the scenario as it is")
+var seeds = flag.Int("seeds", 3, "how many variations of each scenario the score runs, the scenario as it is being the first")
 
 // tallied is what came of the instances of one family of faults.
 type tallied struct {
@@ -94,7 +95,6 @@ func (c *corpus) judge(t *testing.T, s *scenario.Scenario, again *score, frames,
 }
 
 func (c *corpus) print(ground string) {
-	all := &tallied{}
 	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %6s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined", "wrong", "median", "worst")
 	line := func(name string, t *tallied) {
 		slices.Sort(t.took)
@@ -102,12 +102,9 @@ func (c *corpus) print(ground string) {
 		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms, share(t.open), t.wrong, t.took[len(t.took)/2], t.took[len(t.took)-1])
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.families)) {
-		t := c.families[name]
-		line(name, t)
-		all.instances, all.zone, all.fault, all.alarms, all.open, all.wrong = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault, all.alarms+t.alarms, all.open+t.open, all.wrong+t.wrong
-		all.took = append(all.took, t.took...)
+		line(name, c.families[name])
 	}
-	if all.instances > 0 {
+	if all := c.all(); all.instances > 0 {
 		line("all", all)
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.confusion)) {
@@ -115,93 +112,117 @@ func (c *corpus) print(ground string) {
 	}
 }
 
+// all is the sum of the families.
+func (c *corpus) all() *tallied {
+	all := &tallied{}
+	for _, t := range c.families {
+		all.instances, all.zone, all.fault, all.alarms, all.open, all.wrong = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault, all.alarms+t.alarms, all.open+t.open, all.wrong+t.wrong
+		all.took = append(all.took, t.took...)
+	}
+	return all
+}
+
 func newCorpus() *corpus {
 	return &corpus{families: map[string]*tallied{}, confusion: map[string]int{}}
 }
 
-// Every scenario at other addresses in kernel namespaces. CI runs them as they are (TestKernelGround).
-func TestScoreInKernel(t *testing.T) {
-	if why := namespaces.Unavailable(); why != "" {
-		t.Skip(why)
-	}
-	if *seeds < 2 {
-		t.Skip("with -seeds 2 and more, as make score has it")
-	}
-	for _, as := range []namespaces.As{namespaces.Root, namespaces.EchoClosed} {
-		c := newCorpus()
-		again := &score{}
-		t.Run(as.String(), func(t *testing.T) {
-			slots := make(chan struct{}, 4)
-			for seed := 1; seed < *seeds; seed++ {
-				for _, name := range scenario.Names() {
-					inSlot(t, slots, fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
-						s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
-						require.NoError(t, err)
-						c.judge(t, s, again, as == namespaces.Root, as != namespaces.EchoClosed, func() result { r, _ := runInKernel(t, s, as); return r })
-					})
+// A ground of the score: where the scenarios are built, and what the program may do there.
+type scored struct {
+	name         string
+	frames, echo bool
+	atOnce       int
+	run          func(*testing.T, *scenario.Scenario) result
+}
+
+var scoredGrounds = []scored{
+	inSimulation("simulated", simulated.Full), inSimulation("simulated, echo only", simulated.EchoOnly), inSimulation("simulated, unprivileged", simulated.Unprivileged),
+	inKernel(namespaces.Root), inKernel(namespaces.EchoAllowed), inKernel(namespaces.EchoClosed),
+}
+
+func inSimulation(name string, p simulated.Privilege) scored {
+	return scored{name, p == simulated.Full, p != simulated.Unprivileged, 8, func(t *testing.T, s *scenario.Scenario) result { return runSimulated(t, s, p) }}
+}
+
+func inKernel(as namespaces.As) scored {
+	return scored{"kernel, " + as.String(), as == namespaces.Root, as != namespaces.EchoClosed, 4, func(t *testing.T, s *scenario.Scenario) result { r, _ := runInKernel(t, s, as); return r }}
+}
+
+// Every scenario on every ground, as it is and at other addresses, with other delays and other orders of arrival: a seed each. In CI the scenarios as they are
+// are left to TestSimulatedGround and TestKernelGround; here it has the further seeds of the simulated ground with all permissions.
+func TestScore(t *testing.T) {
+	for _, g := range scoredGrounds {
+		t.Run(g.name, func(t *testing.T) {
+			first := 0
+			if !*every {
+				if first = 1; g.name != "simulated" {
+					t.Skip("with -every, as make score has it")
 				}
 			}
+			if strings.HasPrefix(g.name, "kernel") && namespaces.Unavailable() != "" {
+				t.Skip(namespaces.Unavailable())
+			}
+			c := newCorpus()
+			c.run(t, g, first, *seeds, 1)
+			c.print("score, " + g.name)
+			c.meets(t, g)
 		})
-		c.print("score, kernel, " + as.String())
+	}
+}
+
+// run runs the seeds from one to before another, each with every scenario, or with every so manieth.
+func (c *corpus) run(t *testing.T, g scored, from, before, step int) {
+	again := &score{}
+	t.Run("all", func(t *testing.T) {
+		slots := make(chan struct{}, g.atOnce)
+		for seed := from; seed < before; seed++ {
+			for i, name := range scenario.Names() {
+				if i%step != 0 {
+					continue
+				}
+				inSlot(t, slots, fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
+					s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
+					require.NoError(t, err)
+					c.judge(t, s, again, g.frames, g.echo, func() result { return g.run(t, s) })
+				})
+			}
+		}
+	})
+}
+
+// meets holds the whole against what is promised of it; each zone has been asserted already.
+func (c *corpus) meets(t *testing.T, g scored) {
+	all := c.all()
+	assert.Zero(t, all.alarms, "healthy sites called faulty")
+	assert.Zero(t, all.wrong, "zones that are wrong in truth")
+	if g.frames {
+		assert.GreaterOrEqual(t, 100*all.fault, 97*all.instances, "faults right")
+	}
+	if !g.echo {
+		assert.LessOrEqual(t, 100*all.open, 15*all.instances, "undetermined without permissions")
 	}
 }
 
 // One packet in a thousand is lost on every link, as on any real network: no zone may come out wrong for it. CI runs a third of the scenarios.
 func TestScoreUnderLoss(t *testing.T) {
 	const percent = 0.1
-	c := newCorpus()
-	again := &score{}
-	t.Run("all", func(t *testing.T) {
-		slots := make(chan struct{}, 6)
-		for i, name := range scenario.Names() {
-			if *seeds < 2 && i%3 != 0 && name != scenario.Healthy {
-				continue
+	lossy := inSimulation("simulated, 0.1 % lost on every link", simulated.Full)
+	plain := lossy.run
+	lossy.run = func(t *testing.T, s *scenario.Scenario) result {
+		for _, g := range s.Site.Segments {
+			if g.Loss == 0 {
+				g.Loss = percent
 			}
-			inSlot(t, slots, name, func(t *testing.T) {
-				s, err := scenario.Load(name)
-				require.NoError(t, err)
-				for _, g := range s.Site.Segments {
-					if g.Loss == 0 {
-						g.Loss = percent
-					}
-				}
-				c.judge(t, s, again, true, true, func() result { return runSimulated(t, s, simulated.Full) })
-			})
 		}
-	})
-	c.print("score, simulated, 0.1 % lost on every link")
-}
-
-// Every scenario at other addresses and with other delays, on the simulated ground.
-func TestScore(t *testing.T) {
-	for _, ground := range []struct {
-		name      string
-		privilege simulated.Privilege
-	}{{"score, simulated", simulated.Full}, {"score, simulated, unprivileged", simulated.Unprivileged}} {
-		t.Run(ground.name, func(t *testing.T) {
-			if *seeds < 2 && ground.privilege != simulated.Full {
-				t.Skip("with -seeds 2 and more, as make score has it")
-			}
-			c := newCorpus()
-			again := &score{}
-			t.Run("all", func(t *testing.T) {
-				slots := make(chan struct{}, 6)
-				for _, name := range scenario.Names() {
-					for seed := 1; seed <= *seeds; seed++ {
-						inSlot(t, slots, fmt.Sprintf("%s %d", name, seed), func(t *testing.T) {
-							s, err := scenario.LoadVaried(name, scenario.Variations[seed%len(scenario.Variations)])
-							require.NoError(t, err)
-							if *seeds < 2 && left(s, false) { // CI has not the time for all
-								return
-							}
-							c.judge(t, s, again, ground.privilege == simulated.Full, ground.privilege != simulated.Unprivileged, func() result { return runSimulated(t, s, ground.privilege) })
-						})
-					}
-				}
-			})
-			c.print(ground.name)
-		})
+		return plain(t, s)
 	}
+	c := newCorpus()
+	if *every {
+		c.run(t, lossy, 0, *seeds, 1)
+	} else {
+		c.run(t, lossy, 0, 1, 3)
+	}
+	c.print("score, " + lossy.name)
+	c.meets(t, lossy)
 }
 
 // hiders are faults behind which nothing can be seen; hidden are those that they hide. By the rule of cause the nearer one is the verdict.
@@ -214,7 +235,7 @@ var (
 // Two faults at once: the one nearer to the host that explains everything seen is the verdict.
 func TestScoreOfTwoFaults(t *testing.T) {
 	pairs := scenario.Doubles(hiders, hidden)
-	if *seeds < 2 { // every other one; make score has them all
+	if !*every { // every other one; make score has them all
 		half := pairs[:0:0]
 		for i := 0; i < len(pairs); i += 2 {
 			half = append(half, pairs[i])
