@@ -205,6 +205,10 @@ default route is often missing as well and only the mask is the cause. Set addre
 			return cleared("%v is a single address by intent, with its gateway declared to be on the link", a.Prefix)
 		}
 		out, why, ok := p.leftOut(a)
+		if o, shorter := p.shorterOffer(a); !ok && shorter && p.Usable() == Yes && !p.leaseHasMask(a.Prefix.Bits()) {
+			return found(Supported, fmt.Sprintf("The mask of %v is narrower than it should be: %s %v.", a.Prefix, o.Who, o.Address)).aside(true).
+				next(p.inFull(false, settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers, who: o.Who}))
+		}
 		if !ok {
 			_, over := p.OffersSeen()
 			if over || p.Forwards == Yes {

@@ -182,8 +182,9 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, gateway %v and resolvers together.", a.Prefix.Addr(), by))
 		}
 		switch {
-		case offered && len(wanted) == 0 && p.Usable() == Yes:
-			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).aside(true)
+		case offered && len(silent) == 0 && p.Usable() == Yes && !p.wideByDHCP(a):
+			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).aside(true).
+				next(p.inFull(false, settings{address: netip.PrefixFrom(a.Prefix.Addr(), narrow.Address.Bits()), gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
 		case len(unknown) > 0:
 			return possible("whether %v is on this segment, as the mask says, has not been asked", unknown[0])
 		case len(silent) == 0 && !p.IsOpen(evidence.OtherNeighbours):

@@ -51,9 +51,9 @@ port itself the target is reached. It is taken for a dead Internet connection. T
 		case len(p.Addresses) == 0:
 			if bad, good, who, wrong := p.setWrongly(); wrong {
 				if tunnel, through := p.throughTunnel(bad); through {
-					return found(Confirmed, fmt.Sprintf("The tunnel %s has brought the name servers %s and does not carry them; %v answers, which %s names.", tunnel, List(bad), good, who),
-						fmt.Sprintf("%s leave by %s, a tunnel, and bring nothing back", List(bad), tunnel), fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
-						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel), fmt.Sprintf("If %s are still set without it, the VPN did not put the settings back. %s", List(bad), p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}})))
+					return found(Confirmed, fmt.Sprintf("The tunnel %s has brought %s %s and does not carry what is asked there; %v answers, which %s names.", tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], List(bad), good, who),
+						fmt.Sprintf("what is asked of %s leaves by %s, a tunnel, and nothing comes back", List(bad), tunnel), fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
+						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel), fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", List(bad), p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}})))
 				}
 			}
 			return possible("the target's address is not known")

@@ -110,6 +110,9 @@ func path(p *fault.Pass) Check {
 			c.Fact = "none: the target is on the segment"
 		}
 	}
+	if len(p.Addresses) == 0 && !p.IsOpen(evidence.PathTrace) {
+		c.State, c.Fact = Skipped, "not asked: no address of the target is known"
+	}
 	return c
 }
 

@@ -150,6 +150,12 @@ var leaseCases = []testCase{
 		Leased(s, 8*time.Minute, given(16))
 		s.Discovery.Offers = []evidence.Offer{Offer(16)}
 	}, zone: verdict.LocalSubnet, fault: "dhcp-wrong-options", says: "172.27.40.23/16", cleared: []string{"mask-too-wide"}},
+	{name: "a mask too wide that harms nobody now", change: func(s *evidence.Set) {
+		Port(s).Addresses[0] = endpoint.Address{Prefix: netip.PrefixFrom(Own, 16), Origin: endpoint.ByHand}
+	}, zone: verdict.None, also: []string{"mask-too-wide"}, next: "172.27.40.23/24, mask 255.255.255.0"},
+	{name: "a mask too narrow that harms nobody now", change: func(s *evidence.Set) {
+		Port(s).Addresses[0] = endpoint.Address{Prefix: netip.PrefixFrom(Own, 27), Origin: endpoint.ByHand}
+	}, zone: verdict.None, also: []string{"mask-too-narrow"}, next: "172.27.40.23/24, mask 255.255.255.0"},
 	{name: "a neighbour that is off, under a mask that is right", change: func(s *evidence.Set) {
 		wide(s)
 		Port(s).Addresses[0].Origin = endpoint.ByHand
