@@ -78,7 +78,11 @@ func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discove
 	defer stop()
 	if q.Testing != nil {
 		s.mu.Lock()
-		s.asked = func(netip.Addr) { q.Testing() }
+		s.asked = func(a netip.Addr) {
+			if a.Is4() && len(s.Holders(a)) == 0 { // one that is known to be in use is not tested: somebody looks for his neighbour
+				q.Testing()
+			}
+		}
 		s.mu.Unlock()
 		defer func() {
 			s.mu.Lock()

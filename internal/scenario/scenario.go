@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/netip"
 	"path"
 	"slices"
@@ -29,6 +30,7 @@ type Scenario struct {
 	Sheet     string   `yaml:"sheet"`        // the site sheet that the technician has: a file in sheets/
 	MaskIsIt  bool     `yaml:"mask_matters"` // what is wrong is told by the pier's mask, so that no variation may change it
 	Responder string   `yaml:"responder"`    // where somebody has started our responder, as the technician names it
+	Repair    Repair   `yaml:"repair"`
 	Site      *Site    `yaml:"-"`
 
 	variation Variation
@@ -145,17 +147,39 @@ type caseFile struct {
 	Nodes    map[string]ast.Node `yaml:"nodes"`
 }
 
-// Mended is the same case after its repair: the site with nothing changed, the same target and the same sheet.
+// Repair is what makes a scenario's target reachable, where it is not to undo all that differs from the site.
+type Repair struct {
+	Undo    []string                `yaml:"undo"`    // the nodes and segments whose changes are taken back; the others belong to the place
+	Publish map[string][]netip.Addr `yaml:"publish"` // names that every name server knows from then on
+}
+
+// Mended is the same case after its repair: the same target at the same place, with the same sheet.
 func (s *Scenario) Mended() (*Scenario, error) {
-	raw, err := s.variation.file("sites", s.SiteName)
+	raw, err := s.variation.file("cases", s.Name)
 	if err != nil {
 		return nil, err
 	}
-	site := &Site{}
-	if err := yaml.UnmarshalWithOptions(raw, site, yaml.Strict()); err != nil {
+	var c caseFile
+	if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
 		return nil, oneLine(err)
 	}
-	return &Scenario{Name: s.Name + ", mended", SiteName: s.SiteName, Complaint: s.Complaint, Target: s.Target, Interface: s.Interface, Expect: Expect{Zone: "none"}, Sheet: s.Sheet, Site: site, variation: s.variation}, site.check()
+	if len(c.Repair.Undo) == 0 {
+		c.Nodes, c.Segments = nil, nil
+	}
+	for _, name := range c.Repair.Undo {
+		delete(c.Nodes, name)
+		delete(c.Segments, name)
+	}
+	if err := c.build(func(site string) ([]byte, error) { return s.variation.file("sites", site) }); err != nil {
+		return nil, err
+	}
+	for _, n := range c.Site.Nodes {
+		if n.DNS != nil && n.DNS.Records != nil {
+			maps.Copy(n.DNS.Records, c.Repair.Publish)
+		}
+	}
+	c.Name, c.Expect, c.Clock, c.Responder, c.Timeline, c.variation = s.Name, Expect{Zone: "none"}, 0, "", Timeline{}, s.variation
+	return &c.Scenario, nil
 }
 
 // Parse reads a scenario file. The fields that it gives for a segment or a node replace those of the site; all others stay.
@@ -164,19 +188,27 @@ func Parse(raw []byte, site func(name string) ([]byte, error)) (*Scenario, error
 	if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
 		return nil, oneLine(err)
 	}
+	if err := c.build(site); err != nil {
+		return nil, err
+	}
+	return &c.Scenario, nil
+}
+
+// build reads the site, puts the file's changes over it, and checks the whole.
+func (c *caseFile) build(site func(name string) ([]byte, error)) error {
 	base, err := site(c.SiteName)
 	if err != nil {
-		return nil, fmt.Errorf("site %q is not there", clip(c.SiteName))
+		return fmt.Errorf("site %q is not there", clip(c.SiteName))
 	}
 	s := &Site{}
 	if err := yaml.UnmarshalWithOptions(base, s, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("site %s: %w", c.SiteName, oneLine(err))
+		return fmt.Errorf("site %s: %w", c.SiteName, oneLine(err))
 	}
 	if err := c.lay(s); err != nil {
-		return nil, err
+		return err
 	}
 	c.Site = s
-	return &c.Scenario, errors.Join(s.check(), c.Timeline.check(s))
+	return errors.Join(s.check(), c.Timeline.check(s))
 }
 
 // lay puts the file's changes over a site.

@@ -3,6 +3,7 @@ package fault
 import (
 	"net/netip"
 	"slices"
+	"time"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -54,6 +55,16 @@ func (p *Pass) outside() (out []netip.Addr) {
 	})
 	slices.SortFunc(out, netip.Addr.Compare)
 	return out
+}
+
+// SlowestOutside is the longest round trip of an answer from past the gateway; 0 while there is none.
+func (p *Pass) SlowestOutside() (slowest time.Duration) {
+	p.eachReply(func(_ netip.Addr, r evidence.Reply, hop int) {
+		if p.beyondGateway(r, hop) {
+			slowest = max(slowest, r.RTT)
+		}
+	})
+	return slowest
 }
 
 // Witnesses are the end hosts past the gateway that answered by themselves: not routers on the way.

@@ -99,7 +99,7 @@ func nameAnswered(s *evidence.Set) bool {
 }
 
 // askElsewhere asks the DHCP servers and the gateway for the name when none of the servers that are set has answered: many serve names as well, and one
-// that does shows that the servers set are the wrong ones.
+// that does shows that the servers set are the wrong ones. The others are then waited for no longer than it took, and a grace.
 func (r *run) askElsewhere(ctx context.Context) {
 	s := r.snapshot()
 	p := fault.NewPass(s)
@@ -112,6 +112,8 @@ func (r *run) askElsewhere(ctx context.Context) {
 	for _, o := range offers {
 		candidates = append(candidates, o.Server)
 	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	var wg sync.WaitGroup
 	asked := r.endpoint.AskedResolvers()
 	for _, server := range candidates {
@@ -120,9 +122,16 @@ func (r *run) askElsewhere(ctx context.Context) {
 		}
 		asked = append(asked, server)
 		wg.Go(func() {
-			l := probe.Lookup(ctx, r.Machine, server, r.Target.Name, "A")
+			wait, end := context.WithCancel(ctx)
+			defer end()
+			defer context.AfterFunc(r.present(server).ctx, end)()
+			l := probe.Lookup(wait, r.Machine, server, r.Target.Name, "A")
 			if ctx.Err() == nil || l.Came() {
 				r.add(func(s *evidence.Set) { s.Elsewhere = append(s.Elsewhere, l) })
+			}
+			if len(l.Addresses) > 0 {
+				probe.Sleep(ctx, l.RTT+echoGrace)
+				cancel()
 			}
 		})
 	}

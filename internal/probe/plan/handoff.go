@@ -16,8 +16,9 @@ import (
 const (
 	// How long a neighbour gets to say that the hop limit ran out: it looks at that first, and need not ask anybody for it.
 	handoffPatience = 250 * time.Millisecond
-	// The target through the gateway may be far.
+	// What lies beyond the gateway may be far: while nothing has come from there it is given this long, then three times the slowest answer and a grace.
 	throughPatience = 1200 * time.Millisecond
+	throughGrace    = 250 * time.Millisecond
 	handoffPace     = 40 * time.Millisecond
 )
 
@@ -64,8 +65,13 @@ func (r *run) through(ctx context.Context, p *fault.Pass, from, to netip.Addr) {
 			continue
 		}
 		wg.Go(func() {
-			ctx, cancel := context.WithTimeout(ctx, throughPatience)
+			patience := throughPatience
+			if slowest := p.SlowestOutside(); slowest > 0 {
+				patience = min(patience, 3*slowest+throughGrace)
+			}
+			ctx, cancel := context.WithTimeout(ctx, patience)
 			defer cancel()
+			defer context.AfterFunc(r.present(by).ctx, cancel)()
 			n := r.segment.Resolve(ctx, from, by)
 			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
 				return

@@ -135,7 +135,7 @@ func (r *run) neighbours(ctx context.Context, iface *endpoint.Interface, targets
 	}
 	record := func(n evidence.Neighbour) {
 		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
-		if n.Outcome == evidence.Silent && kind == evidence.OtherNeighbours {
+		if n.Outcome == evidence.Silent {
 			r.present(n.Asked).end()
 		}
 	}

@@ -24,8 +24,8 @@ const (
 )
 
 // grace is how long missing answers are waited for after the last probe. A healthy site misses none and does not wait; a stall of this machine or a
-// queue on the way must not pass for a loss.
-func grace(slowest time.Duration) time.Duration { return 2*slowest + 300*time.Millisecond }
+// queue on the way must not pass for a loss. The slowest of the answers may have waited a second for a hardware address, the others with it.
+func grace(slowest time.Duration) time.Duration { return slowest*5/4 + 300*time.Millisecond }
 
 // count reads how the port's counters have grown since the run began.
 func (r *run) count(ctx context.Context) {

@@ -1,6 +1,7 @@
 package namespaces
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -19,7 +20,7 @@ import (
 // hub joins the cables of one segment: by a kernel bridge where nothing is to be done to the frames, else by a relay of our own that delays
 // and loses them as the segment says, since kernels without netem cannot.
 type hub struct {
-	treat  func() scenario.Treatment // at this moment
+	treat  func(at time.Time) scenario.Treatment
 	shaped bool
 	ports  []string
 	files  []*os.File
@@ -39,7 +40,7 @@ const relayFrom = time.Millisecond
 
 func (h *hub) start(name string) error {
 	h.done = make(chan struct{})
-	if !h.shaped && h.treat().Delay < relayFrom {
+	if !h.shaped && h.treat(time.Now()).Delay < relayFrom {
 		return h.bridge("br-" + name)
 	}
 	h.queue = make(chan relayed, 4096)
@@ -89,17 +90,21 @@ func packetSocket(port string) (*os.File, error) {
 		unix.Close(fd)
 		return nil, err
 	}
+	if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1); err != nil {
+		unix.Close(fd)
+		return nil, err
+	}
 	return os.NewFile(uintptr(fd), port), nil
 }
 
 func (h *hub) read(port int, file *os.File) {
-	receive(file, func(frame []byte) bool {
-		t := h.treat()
+	receive(file, func(frame []byte, arrived time.Time) bool {
+		t := h.treat(arrived)
 		if len(frame) > t.MTU+14 || t.Loss > 0 && rand.Float64() < t.Loss {
 			return true
 		}
 		select {
-		case h.queue <- relayed{time.Now().Add(t.Delay), port, append([]byte(nil), frame...)}:
+		case h.queue <- relayed{arrived.Add(t.Delay), port, append([]byte(nil), frame...)}:
 			return true
 		case <-h.done:
 			return false
@@ -107,19 +112,23 @@ func (h *hub) read(port int, file *os.File) {
 	})
 }
 
-// receive gives every frame that arrives at a packet socket, those left out that leave through it, until take has enough or the socket is closed.
-func receive(file *os.File, take func(frame []byte) bool) {
+// receive gives every frame that arrives at a packet socket, those left out that leave through it, until take has enough or the socket is closed. The time is
+// the kernel's: when this process stands still for a moment, what arrived meanwhile is not taken for one lump.
+func receive(file *os.File, take func(frame []byte, arrived time.Time) bool) {
 	raw, err := file.SyscallConn()
 	if err != nil {
 		return
 	}
-	buf := make([]byte, 1<<16)
+	buf, control := make([]byte, 1<<16), make([]byte, 128)
 	for {
 		n, outgoing := 0, false
+		var arrived time.Time
 		var rerr error
 		err := raw.Read(func(fd uintptr) bool {
 			var from unix.Sockaddr
-			n, from, rerr = unix.Recvfrom(int(fd), buf, 0)
+			var cn int
+			n, cn, _, from, rerr = unix.Recvmsg(int(fd), buf, control, 0)
+			arrived = stampOf(control[:cn])
 			if ll, ok := from.(*unix.SockaddrLinklayer); ok {
 				outgoing = ll.Pkttype == unix.PACKET_OUTGOING
 			}
@@ -134,10 +143,24 @@ func receive(file *os.File, take func(frame []byte) bool) {
 			}
 			continue
 		}
-		if !take(buf[:n]) {
+		if !take(buf[:n], arrived) {
 			return
 		}
 	}
+}
+
+// stampOf is the kernel's time in the control messages of a frame, or now.
+func stampOf(control []byte) time.Time {
+	messages, err := unix.ParseSocketControlMessage(control)
+	if err != nil {
+		return time.Now()
+	}
+	for _, m := range messages {
+		if m.Header.Level == unix.SOL_SOCKET && m.Header.Type == unix.SCM_TIMESTAMPNS && len(m.Data) >= 16 {
+			return time.Unix(int64(binary.NativeEndian.Uint64(m.Data)), int64(binary.NativeEndian.Uint64(m.Data[8:])))
+		}
+	}
+	return time.Now()
 }
 
 // speak tells every port of the segment by LLDP that it is a switch, once a second.

@@ -109,7 +109,7 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	}
 	switches := map[string]*hub{}
 	for name := range s.Site.Segments {
-		switches[name] = &hub{shaped: s.Shaped(name), treat: func() scenario.Treatment { return s.TreatmentAt(name, time.Since(lab.Began)) }}
+		switches[name] = &hub{shaped: s.Shaped(name), treat: func(at time.Time) scenario.Treatment { return s.TreatmentAt(name, at.Sub(lab.Began)) }}
 	}
 	lab.Began = time.Now()
 	cables := map[string]string{} // by node/port: the end in the hub

@@ -35,6 +35,7 @@ type corpus struct {
 	mu        sync.Mutex
 	families  map[string]*tallied
 	confusion map[string]int
+	slowest   map[string]int64 // by scenario, the longest that its verdict took
 }
 
 func familyOf(s *scenario.Scenario) string {
@@ -57,6 +58,7 @@ func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
 	t := c.families[family]
 	t.instances++
 	t.took = append(t.took, r.TookMS)
+	c.slowest[s.Name] = max(c.slowest[s.Name], r.TookMS)
 	right := r.Verdict.Zone == zone
 	switch {
 	case right && r.Verdict.Fault == want:
@@ -107,6 +109,11 @@ func (c *corpus) print(ground string) {
 	if all := c.all(); all.instances > 0 {
 		line("all", all)
 	}
+	names := slices.Collect(maps.Keys(c.slowest))
+	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(c.slowest[b], c.slowest[a]) })
+	for _, name := range names[:min(len(names), 3)] {
+		fmt.Printf("  slow: %s, at most %d ms\n", name, c.slowest[name])
+	}
 	for _, name := range slices.Sorted(maps.Keys(c.confusion)) {
 		fmt.Printf("  confused: %s, %d times\n", name, c.confusion[name])
 	}
@@ -123,7 +130,7 @@ func (c *corpus) all() *tallied {
 }
 
 func newCorpus() *corpus {
-	return &corpus{families: map[string]*tallied{}, confusion: map[string]int{}}
+	return &corpus{families: map[string]*tallied{}, confusion: map[string]int{}, slowest: map[string]int64{}}
 }
 
 // A ground of the score: where the scenarios are built, and what the program may do there.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"strconv"
+	"time"
 	"unsafe"
 
 	"github.com/vishvananda/netlink"
@@ -64,7 +65,7 @@ func (l *Lab) worn(p *scenario.Port, cable string, hw endpoint.HardwareAddr, ns 
 			_, _ = line.Write(buf[:n])
 		}
 	}()
-	go receive(line, func(frame []byte) bool {
+	go receive(line, func(frame []byte, _ time.Time) bool {
 		if rand.Float64()*100 < p.Damage {
 			spoil(tap)
 		} else {
