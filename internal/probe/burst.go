@@ -183,11 +183,13 @@ func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidenc
 		}
 	}()
 	pace := newPace(q.Apart)
+	first := dns.Id()
 	for n := range q.Count {
 		if !pace.next(ctx) {
 			return evidence.Burst{}, false
 		}
 		question := lifeQuestion()
+		question.Id = first + uint16(n) // two alike would pass for a loss
 		packed, err := question.Pack()
 		if err != nil {
 			return evidence.Burst{}, false

@@ -282,7 +282,7 @@ func TestSimulatedGround(t *testing.T) {
 	}{{"simulated", simulated.Full}, {"simulated, echo only", simulated.EchoOnly}, {"simulated, unprivileged", simulated.Unprivileged}} {
 		t.Run(ground.name, func(t *testing.T) {
 			total := &score{}
-			eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
+			eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
 				if left(s, ground.privilege == simulated.Full) {
 					return
 				}
@@ -350,7 +350,7 @@ func TestKernelGround(t *testing.T) {
 	}
 	grounds := []namespaces.As{namespaces.Root, namespaces.EchoAllowed, namespaces.EchoClosed}
 	totals := make([]score, len(grounds))
-	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
+	eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
 			if left(s, as == namespaces.Root) {
 				continue
