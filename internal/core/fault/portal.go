@@ -55,7 +55,10 @@ func (p *Pass) between(w evidence.Web) (why string, sure, is bool) {
 	if w.Outcome != evidence.Answered && w.Flaw == evidence.NoFlaw {
 		return "", false, false
 	}
-	if s, is := p.nearer(w.To.Addr()); is && (!p.Target.TLS || w.Flaw != evidence.NoFlaw) { // a good certificate is proof of the service itself
+	if p.Target.TLS && w.Flaw == evidence.NoFlaw {
+		return "", false, false // a good certificate is proof of the service itself, wherever it sends: to a log-in of its own elsewhere, perhaps
+	}
+	if s, is := p.nearer(w.To.Addr()); is {
 		return nearerWords(s), true, true
 	}
 	if w.Status == statusLoginNeeded {

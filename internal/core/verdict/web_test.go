@@ -81,6 +81,9 @@ var webCases = []testCase{
 	{name: "the hop limit ran out, as it should", change: and(plainWeb(200, ""), short(evidence.Expired)), zone: verdict.None},
 	{name: "accepted at hop 1, where the target is", change: and(plainWeb(200, ""), short(evidence.Answered), func(s *evidence.Set) { s.Hops = Path(Bookings, Bookings) }), zone: verdict.None},
 	{name: "a good certificate is proof against somebody nearer", change: and(secure(evidence.NoFlaw, moment, moment, moment), short(evidence.Answered)), zone: verdict.None},
+	{name: "a service with a good certificate may send elsewhere to log in", change: and(secure(evidence.NoFlaw, moment, moment, moment), func(s *evidence.Set) {
+		s.Webs[0].Status, s.Webs[0].Location = 302, "https://log-in.crew-house.example/"
+	}), zone: verdict.None, cleared: []string{"captive-portal"}},
 	{name: "another's certificate by somebody nearer", change: and(secure(evidence.CertificateOfAnother, moment, moment.Add(time.Hour), moment), short(evidence.Answered)), zone: verdict.Beyond, fault: "captive-portal"},
 	{name: "a port accepted by somebody nearer is only likely", change: short(evidence.Answered), zone: verdict.Beyond, fault: "captive-portal", confidence: verdict.Likely},
 	{name: "a portal says that this machine must log in", change: and(behind, portal(evidence.CaptiveYes, evidence.Answered)), zone: verdict.Beyond, fault: "captive-portal", confidence: verdict.Certain, next: "https://portal.kittiwake.example/log-in"},
