@@ -355,20 +355,21 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 			attrs := netlink.NewLinkAttrs()
 			attrs.Name = outside
 			veth := &netlink.Veth{LinkAttrs: attrs, PeerName: inside, PeerHardwareAddr: hw[:]}
+			if !node.Ports[portName].Worn() { // at its place from the start: to move and to rename it later would cost more than all the rest
+				inside = portName
+				veth.PeerName, veth.PeerNamespace = inside, netlink.NsFd(int(ns))
+			}
 			if err := netlink.LinkAdd(veth); err != nil {
 				return fmt.Errorf("cable: %w", err)
 			}
-			peer, err := netlink.LinkByName(inside)
-			if err != nil {
-				return err
-			}
 			if node.Ports[portName].Worn() { // its end stays here: what it brings is handed on by worn
-				err = netlink.LinkSetUp(peer)
-			} else {
-				err = netlink.LinkSetNsFd(peer, int(ns))
-			}
-			if err != nil {
-				return err
+				peer, err := netlink.LinkByName(inside)
+				if err == nil {
+					err = netlink.LinkSetUp(peer)
+				}
+				if err != nil {
+					return err
+				}
 			}
 			if node.Ports[portName].Unplugged {
 				return nil
@@ -396,8 +397,10 @@ func (l *Lab) configurePort(was, name string, p *scenario.Port) error {
 	if err != nil {
 		return err
 	}
-	if err := netlink.LinkSetName(link, name); err != nil {
-		return err
+	if was != name {
+		if err := netlink.LinkSetName(link, name); err != nil {
+			return err
+		}
 	}
 	if p.ProxyARP {
 		if err := sysctl("ipv4/conf/"+name+"/proxy_arp", "1", "ipv4/neigh/"+name+"/proxy_delay", "0"); err != nil {
