@@ -38,6 +38,7 @@ picture cases 142x44 "" Down=0.3 Down=0.3
 picture question 142x44 uplink-down
 picture overview-healthy 142x44 healthy Enter=2
 picture overview-gateway-silent 142x44 gateway-silent Enter=3
+picture repaired 142x44 gateway-outside-subnet Enter=3 h=3
 picture found 142x44 gateway-does-not-forward Enter=5 w=0.5
 picture overview-small 80x24 no-address Enter=3
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
@@ -50,6 +51,5 @@ picture counters 142x44 link-errors Enter=4 8=3 r=4
 picture suspects 142x44 gateway-silent Enter=4 9=1
 picture reach 142x44 fault-comes-and-goes Enter=2 6=42
 picture path 142x44 rate-limited-hop Enter=2 7=30
-picture path-branches 142x44 balanced-middle Enter=2 7=1 m=1 m=1 f=4
 picture path-stops 142x44 path-stops Enter=3 7=3
 picture help 142x44 healthy Enter=1.5 ?=0.5
