@@ -4,6 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 out=docs/screenshots
+only=" $* " # names of pictures; none: all
 mkdir -p "$out"
 for program in tmux xterm Xvfb import; do
 	command -v "$program" >/dev/null || { echo "screenshots: $program is not installed" >&2; exit 3; }
@@ -19,6 +20,7 @@ DISPLAY=:$(<"$dir/display"); export DISPLAY
 picture() {
 	local name=$1 size=$2 scenario=$3 terminal
 	shift 3
+	[[ $only == "  " || $only == *" $name "* ]] || return 0
 	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; COLORTERM=truecolor ./passepartout demo $scenario"
 	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg '#101418' -fg '#d8dee6' +sb \
 		-xrm 'xterm*directColor: true' -xrm 'xterm*termName: xterm-256color' -e tmux -L shots attach >/dev/null 2>&1 &

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -168,7 +169,8 @@ func (m *model) detail(width, height int) []string {
 	part("asked", []string{c.Asked}, 2)
 	part("heard", c.Heard, 2)
 	if was, changed := m.since().Of(c.ID); changed {
-		part("before", append([]string{was.Before.Fact + " (" + was.Before.State.String() + ")"}, was.Before.Heard...), 2)
+		heard := slices.DeleteFunc(slices.Clone(was.Before.Heard), func(line string) bool { return line == was.Before.Fact })
+		part("before", append([]string{was.Before.Fact + " (" + was.Before.State.String() + ")"}, heard...), 2)
 	}
 	part("means", []string{c.Means}, 6)
 	if len(c.Clears) > 0 {

@@ -214,7 +214,8 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	for _, c := range m.result.Checks {
 		if c.ID == s.Fault.Check {
 			lines = append(lines, "")
-			say("rests on", t.text, append([]string{c.Label + ": " + c.Fact}, c.Heard[:min(len(c.Heard), 4)]...), 2)
+			heard := slices.DeleteFunc(slices.Clone(c.Heard), func(line string) bool { return slices.Contains(s.For, line) }) // said above already
+			say("rests on", t.text, append([]string{c.Label + ": " + c.Fact}, heard[:min(len(heard), 4)]...), 2)
 			lines = append(lines, (&row{}).at(9).put(t.key, "enter").put(t.faint, " shows the exchange").cut(width))
 		}
 	}

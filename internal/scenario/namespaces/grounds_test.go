@@ -350,7 +350,7 @@ func TestKernelGround(t *testing.T) {
 	}
 	grounds := []namespaces.As{namespaces.Root, namespaces.EchoAllowed, namespaces.EchoClosed}
 	totals := make([]score, len(grounds))
-	eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
+	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
 			if left(s, as == namespaces.Root) {
 				continue

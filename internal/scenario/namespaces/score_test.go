@@ -151,7 +151,7 @@ func inSimulation(name string, p simulated.Privilege) scored {
 }
 
 func inKernel(as namespaces.As) scored {
-	return scored{"kernel, " + as.String(), as == namespaces.Root, as != namespaces.EchoClosed, 6, func(t *testing.T, s *scenario.Scenario) result { r, _ := runInKernel(t, s, as); return r }}
+	return scored{"kernel, " + as.String(), as == namespaces.Root, as != namespaces.EchoClosed, 4, func(t *testing.T, s *scenario.Scenario) result { r, _ := runInKernel(t, s, as); return r }}
 }
 
 // Every scenario on every ground, as it is and at other addresses, with other delays and other orders of arrival: a seed each. In CI the scenarios as they are
