@@ -269,7 +269,10 @@ func (m *model) start() tea.Cmd {
 
 // mend has the repair done by somebody, in a demonstration, and runs the same tests again.
 func (m *model) mend() tea.Cmd {
-	if m.first == nil || m.Ground.Mended == nil {
+	switch {
+	case m.first == nil:
+		return nil // what is wrong is still being found out
+	case m.Ground.Mended == nil:
 		m.notice = "There is nothing to mend here any more: s goes on to another complaint."
 		return nil
 	}

@@ -321,15 +321,26 @@ func TestMethodsOnASite(t *testing.T) {
 		{"2001:db8:113::70", watch.Echo, simulated.Full, series.Replied, ""},
 		{"172.27.40.99", watch.Echo, simulated.Full, series.Silent, ""},
 	} {
-		ctx, cancel := context.WithCancel(t.Context())
-		results := make(chan watch.Result, 100)
-		w := watch.New(ctx, watch.Config{Machine: at(t, "healthy", c.privilege), Ended: func(_ *watch.Subject, r watch.Result) { results <- r }})
-		w.Add(watch.Spec{Target: parse(c.target), Method: c.method, Interval: 100 * time.Millisecond, Count: 3})
-		for range 3 {
-			assert.Equal(t, c.want, (<-results).Fate, "%s by %s", c.target, c.method)
+		fates := func() (out []series.Fate) {
+			ctx, cancel := context.WithCancel(t.Context())
+			results := make(chan watch.Result, 100)
+			w := watch.New(ctx, watch.Config{Machine: at(t, "healthy", c.privilege), Ended: func(_ *watch.Subject, r watch.Result) { results <- r }})
+			defer w.Wait()
+			defer cancel()
+			w.Add(watch.Spec{Target: parse(c.target), Method: c.method, Interval: 100 * time.Millisecond, Count: 3})
+			for range 3 {
+				out = append(out, (<-results).Fate)
+			}
+			return out
 		}
-		cancel()
-		w.Wait()
+		want := []series.Fate{c.want, c.want, c.want}
+		got := fates()
+		for range 2 { // a machine that stands still for a second makes answers late
+			if !slices.Equal(got, want) {
+				got = fates()
+			}
+		}
+		assert.Equal(t, want, got, "%s by %s", c.target, c.method)
 	}
 }
 
