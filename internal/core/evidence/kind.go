@@ -1,8 +1,6 @@
 // Package evidence holds typed observations: what was asked, of whom, what came back, and when. It judges nothing.
 package evidence
 
-import "fmt"
-
 // Kind is a sort of evidence: what a fault may need to know, and what a probe can gather. Its text is part of the contract (`withheld`).
 type Kind uint8
 
@@ -27,29 +25,24 @@ const (
 	PacketSize            // the largest packet that reaches gateway and target
 	Responder             // what our own responder at the far end says has arrived there
 	Handoffs              // what becomes of packets that are handed to other neighbours than the routing table says
+	endOfKinds            // what stands before it is a kind
 )
 
-var kindNames = map[Kind]string{
+// kindNames has a name for each kind: the compiler counts them.
+var kindNames = [endOfKinds]string{
 	Settings: "settings", RouteLookup: "route-lookup", Loopback: "loopback", GatewayNeighbour: "gateway-neighbour", OtherNeighbours: "other-neighbours",
-	SegmentFrames: "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup", GatewayEcho: "gateway-echo",
-	TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer", PathTrace: "path-trace", LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs",
+	SegmentFrames: "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup",
+	GatewayEcho: "gateway-echo", TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer", PathTrace: "path-trace",
+	LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs",
 }
 
 // Kinds lists every kind, in order.
 func Kinds() []Kind {
-	out := make([]Kind, 0, len(kindNames))
-	for k := Settings; k <= Handoffs; k++ {
+	out := make([]Kind, 0, endOfKinds-1)
+	for k := Settings; k < endOfKinds; k++ {
 		out = append(out, k)
 	}
 	return out
 }
 
 func (k Kind) String() string { return kindNames[k] }
-
-// MarshalText gives the name that the contract uses.
-func (k Kind) MarshalText() ([]byte, error) {
-	if name, ok := kindNames[k]; ok {
-		return []byte(name), nil
-	}
-	return nil, fmt.Errorf("evidence kind %d has no name", k)
-}

@@ -55,6 +55,18 @@ type Set struct {
 	Elapsed  time.Duration
 }
 
+// Question is what is asked, of which interface, and by which families.
+type Question struct {
+	Target    target.Target
+	Interface string // the one that the local checks are about
+	Families  Families
+}
+
+// Begin makes the set one about a question to a machine; nil for a sheet says that nothing is documented.
+func (s *Set) Begin(q Question, e *endpoint.Endpoint, sheet *site.Sheet) {
+	s.Target, s.Interface, s.Families, s.Endpoint, s.Sheet = q.Target, q.Interface, q.Families, e, sheet
+}
+
 // Chosen is a further test that was made, with the suspects that it was to part.
 type Chosen struct {
 	Test    string

@@ -176,3 +176,12 @@ func nameFlaw(name string) string {
 	}
 	return ""
 }
+
+// MarshalText gives the target as it was typed.
+func (t Target) MarshalText() ([]byte, error) { return []byte(t.text), nil }
+
+// UnmarshalText reads a target as Parse does.
+func (t *Target) UnmarshalText(text []byte) (err error) {
+	*t, err = Parse(string(text))
+	return err
+}

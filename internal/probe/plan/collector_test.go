@@ -11,11 +11,9 @@ import (
 )
 
 func TestSnapshotsDoNotChange(t *testing.T) {
-	c := newCollector()
+	c := newCollector(nil)
 	add := func(n byte) {
-		c.add(func(s *evidence.Set) {
-			s.Heard = append(s.Heard, evidence.Heard{Address: netip.AddrFrom4([4]byte{172, 27, 40, n})})
-		})
+		c.observe(evidence.Heard{Address: netip.AddrFrom4([4]byte{172, 27, 40, n})})
 	}
 	add(1)
 	first := c.snapshot()
@@ -30,7 +28,7 @@ func TestSnapshotsDoNotChange(t *testing.T) {
 }
 
 func TestWhatOnlyWaitsIsOpenAndNotBusy(t *testing.T) {
-	c := newCollector()
+	c := newCollector(nil)
 	act, done := c.wait(evidence.Handoffs)
 	assert.True(t, c.snapshot().IsOpen(evidence.Handoffs), "more may still come")
 	assert.False(t, c.busy())
@@ -50,7 +48,7 @@ func TestWhatOnlyWaitsIsOpenAndNotBusy(t *testing.T) {
 }
 
 func TestKindsAreOpenWhileTheyAreExpected(t *testing.T) {
-	c := newCollector()
+	c := newCollector(nil)
 	one := c.expect(evidence.NameLookup, evidence.PathTrace)
 	two := c.expect(evidence.NameLookup)
 	assert.True(t, c.snapshot().IsOpen(evidence.NameLookup))

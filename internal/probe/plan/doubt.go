@@ -75,7 +75,7 @@ func (r *run) settle(ctx context.Context) {
 		}
 		switch {
 		case chosen:
-			r.add(func(s *evidence.Set) { s.Chosen = append(s.Chosen, evidence.Chosen{Test: test.ID, Between: between}) })
+			r.observe(evidence.Chosen{Test: test.ID, Between: between})
 			ended, begun = r.begin(test.ID), time.Now()
 		case idle:
 			r.drop(func(*doubt) bool { return true }) // nothing more will come that could make one of them tell

@@ -60,7 +60,7 @@ func (r *run) startNames(ctx context.Context) {
 				if ctx.Err() != nil && !l.Came() {
 					return
 				}
-				r.add(func(s *evidence.Set) { s.Lookups = append(s.Lookups, l) })
+				r.observe(l)
 				r.testTarget(ctx)
 			}, evidence.NameLookup)
 		}
@@ -127,7 +127,7 @@ func (r *run) askElsewhere(ctx context.Context) {
 			defer context.AfterFunc(r.present(server).ctx, end)()
 			l := probe.Lookup(wait, r.Machine, server, r.Target.Name, "A")
 			if ctx.Err() == nil || l.Came() {
-				r.add(func(s *evidence.Set) { s.Elsewhere = append(s.Elsewhere, l) })
+				r.observe(evidence.ElsewhereLookup(l))
 			}
 			if len(l.Addresses) > 0 {
 				probe.Sleep(ctx, l.RTT+echoGrace)
@@ -207,7 +207,7 @@ func (r *run) open(ctx context.Context, a netip.Addr, port uint16) {
 		wg.Go(func() {
 			to := netip.AddrPortFrom(a, port)
 			reply := probe.AskConnect(ctx, r.Machine, machine.ConnectConfig{To: to})
-			r.add(func(s *evidence.Set) { s.Connects = append(s.Connects, evidence.Connect{To: to, Reply: reply}) })
+			r.observe(evidence.Connect{To: to, Reply: reply})
 		})
 	}
 	wg.Wait()
@@ -240,7 +240,7 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 	if err != nil {
 		route = endpoint.RouteAnswer{To: a, Verdict: endpoint.NoRoute, Reason: err.Error()}
 	}
-	r.add(func(s *evidence.Set) { s.Routes = append(s.Routes, route) })
+	r.observe(evidence.Route(route))
 	if route.Verdict != endpoint.Forward && route.Verdict != endpoint.LocalRoute {
 		return
 	}
@@ -301,9 +301,7 @@ func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port ui
 			defer cancel()
 			reply := probe.AskConnect(ask, r.Machine, machine.ConnectConfig{To: to, Interface: i.Name})
 			if ctx.Err() == nil || reply.Came() {
-				r.add(func(s *evidence.Set) {
-					s.OtherWays = append(s.OtherWays, evidence.OtherWay{Interface: i.Name, To: to, Reply: reply})
-				})
+				r.observe(evidence.OtherWay{Interface: i.Name, To: to, Reply: reply})
 			}
 		}, evidence.ServiceConnect)
 	}
@@ -326,9 +324,7 @@ func (r *run) shortConnect(ctx context.Context, to netip.AddrPort) {
 	})
 	const hopLimit = 1
 	reply := probe.AskConnect(ctx, r.Machine, machine.ConnectConfig{To: to, HopLimit: hopLimit})
-	r.add(func(s *evidence.Set) {
-		s.Shorts = append(s.Shorts, evidence.ShortConnect{To: to, HopLimit: hopLimit, Reply: reply})
-	})
+	r.observe(evidence.ShortConnect{To: to, HopLimit: hopLimit, Reply: reply})
 }
 
 // portalNamed reports whether the network has named a captive portal.
@@ -344,7 +340,7 @@ func (r *run) askPortal(ctx context.Context) {
 	defer cancel()
 	portal := probe.AskPortal(ask, r.Machine, r.endpoint, uri)
 	if ctx.Err() == nil || portal.Came() {
-		r.add(func(s *evidence.Set) { s.Portals = append(s.Portals, portal) })
+		r.observe(portal)
 	}
 }
 
@@ -355,7 +351,7 @@ func (r *run) connect(ctx context.Context, to netip.AddrPort, passed chan<- time
 	if ctx.Err() != nil && !reply.Came() {
 		return
 	}
-	r.add(func(s *evidence.Set) { s.Connects = append(s.Connects, evidence.Connect{To: to, Reply: reply}) })
+	r.observe(evidence.Connect{To: to, Reply: reply})
 	if reply.Outcome != evidence.Answered {
 		return
 	}
@@ -369,7 +365,7 @@ func (r *run) connect(ctx context.Context, to netip.AddrPort, passed chan<- time
 	if ctx.Err() != nil && !w.Came() {
 		return
 	}
-	r.add(func(s *evidence.Set) { s.Webs = append(s.Webs, w) })
+	r.observe(w)
 	if w.Outcome == evidence.Answered {
 		passed <- reply.RTT
 	}
@@ -399,7 +395,7 @@ func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.D
 		if ctx.Err() != nil && !e.Came() {
 			return false
 		}
-		r.add(func(s *evidence.Set) { s.Echoes = append(s.Echoes, e) })
+		r.observe(e)
 		if e.Came() || reached || e.Outcome == evidence.LocalError {
 			return e.Outcome == evidence.Answered
 		}
@@ -416,9 +412,7 @@ func (r *run) trace(ctx context.Context, to netip.Addr, last int) {
 	}
 	_, _ = probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: last, Patience: tracePatience, Again: traceAgain},
 		func(h path.Seen) {
-			r.add(func(s *evidence.Set) {
-				s.Hops = append(s.Hops, evidence.Hop{To: to, Method: string(method), HopLimit: h.HopLimit, Reply: h.Reply})
-			})
+			r.observe(evidence.Hop{To: to, Method: string(method), HopLimit: h.HopLimit, Reply: h.Reply})
 		})
 }
 

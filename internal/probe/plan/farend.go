@@ -25,6 +25,6 @@ func (r *run) askFarEnd(ctx context.Context, a netip.Addr) {
 	}
 	f := probe.AskFarEnd(ctx, r.Machine, known[0], known)
 	if ctx.Err() == nil || f.Answered > 0 || f.Told {
-		r.add(func(s *evidence.Set) { s.FarEnds = append(s.FarEnds, f) })
+		r.observe(f)
 	}
 }

@@ -76,9 +76,9 @@ func (r *run) through(ctx context.Context, p *fault.Pass, from, to netip.Addr) {
 			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
 				return
 			}
-			r.add(func(s *evidence.Set) { s.Handoffs = append(s.Handoffs, evidence.Handoff{To: to, By: by, HopLimit: 64}) }) // before the answer can arrive at the port
+			r.observe(evidence.Handoff{To: to, By: by, HopLimit: 64}) // before the answer can arrive at the port
 			h := r.segment.HandTo(ctx, by, n.Hardware[0], from, netip.AddrPortFrom(to, r.Target.Port), 64)
-			r.add(func(s *evidence.Set) { s.Handoffs = append(s.Handoffs, h) })
+			r.observe(h)
 		})
 	}
 	wg.Wait()
@@ -110,7 +110,7 @@ func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own 
 				defer done()
 				h := r.segment.HandTo(one, n.Asked, n.Hardware[0], own, netip.AddrPortFrom(to, 0), 1)
 				if ctx.Err() == nil || h.Came() {
-					r.add(func(s *evidence.Set) { s.Handoffs = append(s.Handoffs, h) })
+					r.observe(h)
 				}
 				if h.Passed() {
 					cancel() // found: nobody else need be asked

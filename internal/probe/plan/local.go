@@ -53,7 +53,7 @@ func (r *run) loopback(ctx context.Context) {
 			break
 		}
 	}
-	r.add(func(s *evidence.Set) { s.Loopback = append(s.Loopback, e) })
+	r.observe(evidence.OwnEcho(e))
 }
 
 // startSegment asks the segment: gateway, resolvers on it, conflicts, DHCP, and everybody when the gateway keeps silent.
@@ -79,9 +79,7 @@ func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
 	}
 	for _, a := range iface.Addresses {
 		if a.Duplicate { // the system has found out by itself (RFC 4862 §5.4.5)
-			r.add(func(s *evidence.Set) {
-				s.Conflicts = append(s.Conflicts, evidence.Conflict{Address: a.Prefix.Addr(), Reply: evidence.Reply{Outcome: evidence.Answered, From: a.Prefix.Addr()}})
-			})
+			r.observe(evidence.Conflict{Address: a.Prefix.Addr(), Reply: evidence.Reply{Outcome: evidence.Answered, From: a.Prefix.Addr()}})
 		}
 	}
 	r.neighbours(ctx, iface, gateways, sender, evidence.GatewayNeighbour)
@@ -123,8 +121,8 @@ func (r *run) solicit(ctx context.Context, iface *endpoint.Interface) {
 	r.wg.Go(func() {
 		ctx, cancel := context.WithTimeout(ctx, discoverPatience)
 		defer cancel()
-		r.segment.Solicit(ctx, own, func(a evidence.Advertisement) { r.add(func(s *evidence.Set) { s.Routers6 = append(s.Routers6, a) }) },
-			func(i evidence.Information) { r.add(func(s *evidence.Set) { s.Informed6 = append(s.Informed6, i) }) })
+		r.segment.Solicit(ctx, own, func(a evidence.Advertisement) { r.observe(a) },
+			func(i evidence.Information) { r.observe(i) })
 	})
 }
 
@@ -134,7 +132,7 @@ func (r *run) neighbours(ctx context.Context, iface *endpoint.Interface, targets
 		return
 	}
 	record := func(n evidence.Neighbour) {
-		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
+		r.observe(n)
 		if n.Outcome == evidence.Silent {
 			r.present(n.Asked).end()
 		}
@@ -188,7 +186,7 @@ func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) bool {
 			return false
 		}
 		e.Asked = gw.WithZone("")
-		r.add(func(s *evidence.Set) { s.Echoes = append(s.Echoes, e) })
+		r.observe(e)
 		if e.Came() {
 			return e.Outcome == evidence.Answered
 		}
@@ -200,7 +198,7 @@ func (r *run) conflict(ctx context.Context, a netip.Addr) {
 	wait, stop := r.untilSilence(ctx)
 	defer stop()
 	if c := r.segment.Conflict(wait, a); ctx.Err() == nil || c.Came() {
-		r.add(func(s *evidence.Set) { s.Conflicts = append(s.Conflicts, c) })
+		r.observe(c)
 	}
 }
 
@@ -216,7 +214,7 @@ func (r *run) conflict6(ctx context.Context, own, a netip.Addr) {
 		c.Reply, c.Hardware = n.Reply, n.Hardware[0]
 	}
 	if ctx.Err() == nil || c.Came() {
-		r.add(func(s *evidence.Set) { s.Conflicts = append(s.Conflicts, c) })
+		r.observe(c)
 	}
 }
 
@@ -275,16 +273,15 @@ func (r *run) askedTwice() {
 	for _, v6 := range []bool{false, true} {
 		gw, ok := r.endpoint.Gateway(r.iface, v6)
 		if holders := r.segment.Holders(gw); ok && len(holders) > 1 {
-			r.add(func(s *evidence.Set) {
-				s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: gw, Method: "arp", Asks: 1, Hardware: holders, Reply: evidence.Reply{Outcome: evidence.Answered, From: gw, RTT: time.Since(r.began)}})
-			})
+			r.observe(evidence.Neighbour{Asked: gw, Method: "arp", Asks: 1, Hardware: holders, Reply: evidence.Reply{Outcome: evidence.Answered, From: gw, RTT: time.Since(r.began)}})
 		}
 	}
 }
 
 // markQuiet notes hops that have kept silent so far though later ones answered: their patience is not over, but enough has passed to tell.
 func (r *run) markQuiet() {
-	r.add(func(s *evidence.Set) {
+	var quiet []evidence.Observation
+	r.look(func(s *evidence.Set) {
 		var to []netip.Addr
 		for _, h := range s.Hops {
 			if !slices.Contains(to, h.To) {
@@ -303,11 +300,12 @@ func (r *run) markQuiet() {
 			}
 			for hop := 1; hop < last.HopLimit; hop++ {
 				if !seen[hop] {
-					s.Hops = append(s.Hops, evidence.Hop{To: a, Method: t.Method, HopLimit: hop, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(r.began)}})
+					quiet = append(quiet, evidence.Hop{To: a, Method: t.Method, HopLimit: hop, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(r.began)}})
 				}
 			}
 		}
 	})
+	r.observe(quiet...)
 }
 
 // discover asks DHCP servers. One discover is enough on a machine that has an address and hears an offer; one that depends on it asks three
@@ -336,7 +334,7 @@ func (r *run) discover(ctx context.Context, iface *endpoint.Interface) {
 			offered.Store(true)
 			r.traceResolvers(ctx, d.Offers[len(d.Offers)-1].Resolvers)
 		}
-		r.add(func(s *evidence.Set) { s.Discovery = &d })
+		r.observe(d)
 	}
 	q := probe.DHCPQuestion{Interface: iface.Name, At: discoverAt, Changed: record}
 	if own := iface.Usable(false); len(own) > 0 {
@@ -376,7 +374,7 @@ func (r *run) callAll(ctx context.Context, iface *endpoint.Interface) {
 			return
 		}
 	}
-	r.add(func(s *evidence.Set) { s.SweepDone = true })
+	r.observe(evidence.Sweep{Done: true})
 }
 
 // sweep asks everybody on the segment, unless the gateway shows soon that it is there and passes traffic on.
@@ -412,7 +410,7 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 			return
 		}
 		answered.Add(1)
-		r.add(func(s *evidence.Set) { s.Neighbours = append(s.Neighbours, n) })
+		r.observe(n)
 	}
 	// Five show that the segment lives. Where the gateway came by DHCP, it may be that another one is the router: then all are asked, until one is found.
 	enough := func() bool { return answered.Load() >= sweepEnough }
@@ -432,6 +430,6 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 		swept = len(targets)
 	}
 	if ctx.Err() == nil {
-		r.add(func(s *evidence.Set) { s.Swept, s.SweepDone = swept, true })
+		r.observe(evidence.Sweep{Asked: swept, Done: true})
 	}
 }

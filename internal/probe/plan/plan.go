@@ -32,6 +32,7 @@ type Config struct {
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
 	Responder target.Target      // our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
 	Said      []evidence.Said    // what a person has answered
+	Log       Log                // what takes note of all that happens; nil: nobody
 	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
 }
 
@@ -39,7 +40,7 @@ type Config struct {
 // with what is known so far, at most every 25 ms. The result is judged from everything gathered.
 func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Result)) (*evidence.Set, verdict.Result, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	r := &run{Config: c, collector: newCollector(), echoer: probe.NewEchoer(c.Machine, "")}
+	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, "")}
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
@@ -53,7 +54,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	for {
 		set := r.snapshot()
 		if ctx.Err() != nil { // the questions end with it: what was open before counts, not what is left open now
-			set = atDeadline(set, underWay)
+			set = r.cutShort(underWay)
 			return set, verdict.Judge(set), nil
 		}
 		underWay = set.Open
@@ -71,7 +72,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			if result.Zone != verdict.None {
 				r.lookAgain(ctx)
 			}
-			set = r.snapshot()
+			set = r.seal()
 			return set, verdict.Judge(set), nil
 		}
 		select {
@@ -98,7 +99,7 @@ func (r *run) lookAgain(ctx context.Context) {
 		return
 	}
 	if what := endpoint.Difference(r.endpoint, now); what != "" {
-		r.add(func(s *evidence.Set) { s.Changed = what })
+		r.observe(evidence.Change(what))
 	}
 }
 
@@ -165,9 +166,10 @@ func (r *run) start(ctx context.Context) error {
 		return err
 	}
 	r.iface = r.chooseInterface(ctx)
-	r.add(func(s *evidence.Set) {
-		s.Target, s.Endpoint, s.Interface, s.Families, s.Sheet, s.Said = r.Target, e, r.iface, r.Families, r.Sheet, r.Said
-	})
+	r.ask(evidence.Question{Target: r.Target, Interface: r.iface, Families: r.Families}, e, r.Sheet)
+	for _, said := range r.Said {
+		r.observe(said)
+	}
 	if r.Chosen != nil {
 		r.Chosen(r.iface)
 	}
@@ -248,31 +250,28 @@ func (r *run) names(ctx context.Context, s *evidence.Set) {
 		}
 	}
 	for a, name := range probe.Names(ctx, r.Machine, servers, addrs, patience) {
-		r.add(func(s *evidence.Set) { s.Names = append(s.Names, evidence.Named{Address: a, Name: name}) })
+		r.observe(evidence.Named{Address: a, Name: name})
 	}
 }
 
 // withhold lists what this process may not ask.
 func (r *run) withhold() {
-	r.add(func(s *evidence.Set) {
-		if p := r.allowed.Frames; !p.Granted {
-			for _, k := range []evidence.Kind{evidence.DHCPOffer, evidence.AddressConflict, evidence.SegmentFrames} {
-				s.Withheld = append(s.Withheld, evidence.Withheld{Kind: k, Why: p.Why, Mend: p.Mend})
-			}
-		}
-		if p := r.allowed.Echo; !p.Granted {
-			s.Withheld = append(s.Withheld, evidence.Withheld{Kind: evidence.TargetEcho, Why: p.Why + "; UDP probes were sent in its place", Mend: p.Mend})
-		}
-	})
-}
-
-// atDeadline is the evidence when the time is up: what is still under way counts as withheld.
-func atDeadline(set *evidence.Set, underWay []evidence.Kind) *evidence.Set {
-	for _, k := range underWay {
-		if !set.IsWithheld(k) {
-			set.Withheld = append(slices.Clip(set.Withheld), evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
+	if p := r.allowed.Frames; !p.Granted {
+		for _, k := range []evidence.Kind{evidence.DHCPOffer, evidence.AddressConflict, evidence.SegmentFrames} {
+			r.observe(evidence.Withheld{Kind: k, Why: p.Why, Mend: p.Mend})
 		}
 	}
+	if p := r.allowed.Echo; !p.Granted {
+		r.observe(evidence.Withheld{Kind: evidence.TargetEcho, Why: p.Why + "; UDP probes were sent in its place", Mend: p.Mend})
+	}
+}
+
+// cutShort is the evidence when the time is up: what is still under way counts as withheld.
+func (r *run) cutShort(underWay []evidence.Kind) *evidence.Set {
+	for _, k := range underWay {
+		r.observeIf(func(s *evidence.Set) bool { return !s.IsWithheld(k) }, evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
+	}
+	set := r.seal()
 	set.Open = nil
 	return set
 }
@@ -284,23 +283,13 @@ func (r *run) openSegment(own func(netip.Addr) bool) *probe.Segment {
 	}
 	segment, err := probe.OpenSegment(r.Machine, r.iface, own,
 		func(h evidence.Heard) {
-			r.add(func(s *evidence.Set) {
-				if len(s.Heard) < mostHeard {
-					s.Heard = append(s.Heard, h)
-				}
-			})
+			r.observeIf(func(s *evidence.Set) bool { return len(s.Heard) < mostHeard }, h)
 		},
 		func(a evidence.Arrival) {
-			r.look(func(s *evidence.Set) {
-				if len(s.Arrivals) < mostArrivals && !slices.Contains(s.Arrivals, a) {
-					s.Arrivals = append(s.Arrivals, a)
-				}
-			})
+			r.observeIf(func(s *evidence.Set) bool { return len(s.Arrivals) < mostArrivals && !slices.Contains(s.Arrivals, a) }, a)
 		})
 	if err != nil && !errors.Is(err, fs.ErrPermission) {
-		r.add(func(s *evidence.Set) {
-			s.Withheld = append(s.Withheld, evidence.Withheld{Kind: evidence.SegmentFrames, Why: err.Error()})
-		})
+		r.observe(evidence.Withheld{Kind: evidence.SegmentFrames, Why: err.Error()})
 	}
 	return segment
 }

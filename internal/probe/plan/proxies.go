@@ -32,7 +32,7 @@ func (r *run) askVia(ctx context.Context, proxy *url.URL) {
 	defer cancel()
 	w := probe.AskWebVia(ask, r.Machine, r.endpoint, r.Target, proxy)
 	if ctx.Err() == nil || w.Came() {
-		r.add(func(s *evidence.Set) { s.Webs = append(s.Webs, w) })
+		r.observe(w)
 	}
 }
 
@@ -56,7 +56,7 @@ func (r *run) askConfigured(ctx context.Context) {
 	if ctx.Err() != nil && !script.Came() {
 		return
 	}
-	r.add(func(s *evidence.Set) { s.Scripts = append(s.Scripts, script) })
+	r.observe(script)
 	for _, p := range script.Proxies[:min(len(script.Proxies), mostProxies)] {
 		r.step(func() { r.askVia(ctx, &url.URL{Scheme: "http", Host: p}) }, evidence.WebAnswer)
 	}

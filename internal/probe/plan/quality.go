@@ -37,7 +37,7 @@ func (r *run) count(ctx context.Context) {
 	for _, i := range now {
 		if i.Name == r.iface {
 			c := evidence.PortCount{Interface: i.Name, Over: time.Since(r.began), Before: was.Counters, After: i.Counters}
-			r.add(func(s *evidence.Set) { s.Counted = append(s.Counted, c) })
+			r.observe(c)
 		}
 	}
 }
@@ -52,7 +52,7 @@ func (r *run) countAfter(ctx context.Context, b evidence.Burst) {
 }
 
 func (r *run) record(b evidence.Burst) {
-	r.add(func(s *evidence.Set) { s.Bursts = append(s.Bursts, b) })
+	r.observe(b)
 }
 
 // burst measures loss and delay to an address: twenty probes, and forty more where any was lost. over is closed when it is known not to answer
@@ -223,6 +223,6 @@ func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan 
 		return max(2*known+echoGrace, sizeLeast)
 	}
 	if s, ok := probe.Size(ctx, r.echoer, probe.SizeQuestion{To: a, Full: i.MTU, Patience: patience, Enough: over, Begun: begun}); ok {
-		r.add(func(set *evidence.Set) { set.Sizings = append(set.Sizings, s) })
+		r.observe(s)
 	}
 }

@@ -1,0 +1,108 @@
+package evidence
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"passepartout/internal/core/endpoint"
+)
+
+// sorts is the table of all observations there are.
+var sorts = []*sort{
+	sortAs("route", func(s *Set) *[]endpoint.RouteAnswer { return &s.Routes }, func(o Route) endpoint.RouteAnswer { return endpoint.RouteAnswer(o) },
+		func(a, b endpoint.RouteAnswer) int { return a.To.Compare(b.To) }, RouteLookup),
+	sortAs("loopback", func(s *Set) *[]Echo { return &s.Loopback }, func(o OwnEcho) Echo { return Echo(o) }, byEcho, Loopback),
+	sortOf("neighbour", func(s *Set) *[]Neighbour { return &s.Neighbours }, func(a, b Neighbour) int {
+		return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply))
+	}, GatewayNeighbour, OtherNeighbours),
+	sortTaken("sweep", func(s *Set, o Sweep) { s.Swept, s.SweepDone = max(s.Swept, o.Asked), s.SweepDone || o.Done }, OtherNeighbours),
+	sortOf("heard", func(s *Set) *[]Heard { return &s.Heard }, func(a, b Heard) int { return a.Address.Compare(b.Address) }, SegmentFrames),
+	sortOf("arrival", func(s *Set) *[]Arrival { return &s.Arrivals }, func(a, b Arrival) int {
+		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Proto, b.Proto), cmp.Compare(a.Port, b.Port))
+	}, SegmentFrames),
+	discoverySort(),
+	sortOf("conflict", func(s *Set) *[]Conflict { return &s.Conflicts }, func(a, b Conflict) int {
+		return cmp.Or(a.Address.Compare(b.Address), byReply(a.Reply, b.Reply))
+	}, AddressConflict),
+	sortOf("lookup", func(s *Set) *[]Lookup { return &s.Lookups }, byLookup, NameLookup),
+	sortAs("lookup-elsewhere", func(s *Set) *[]Lookup { return &s.Elsewhere }, func(o ElsewhereLookup) Lookup { return Lookup(o) }, byLookup, Handoffs),
+	sortOf("port-count", func(s *Set) *[]PortCount { return &s.Counted }, func(a, b PortCount) int {
+		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
+	}, LossProbes),
+	sortOf("echo", func(s *Set) *[]Echo { return &s.Echoes }, byEcho, GatewayEcho, TargetEcho),
+	sortOf("connect", func(s *Set) *[]Connect { return &s.Connects }, func(a, b Connect) int {
+		return cmp.Or(a.To.Compare(b.To), byReply(a.Reply, b.Reply))
+	}, ServiceConnect),
+	sortOf("web", func(s *Set) *[]Web { return &s.Webs }, func(a, b Web) int {
+		return cmp.Or(cmp.Compare(a.Via, b.Via), a.To.Compare(b.To), cmp.Compare(a.URL, b.URL), byReply(a.Reply, b.Reply))
+	}, WebAnswer),
+	sortOf("short-connect", func(s *Set) *[]ShortConnect { return &s.Shorts }, func(a, b ShortConnect) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	}, ServiceConnect),
+	sortOf("portal", func(s *Set) *[]Portal { return &s.Portals }, func(a, b Portal) int {
+		return cmp.Or(cmp.Compare(a.URL, b.URL), cmp.Compare(a.Captive, b.Captive), cmp.Compare(a.Page, b.Page))
+	}, WebAnswer),
+	sortOf("proxy-script", func(s *Set) *[]ProxyScript { return &s.Scripts }, func(a, b ProxyScript) int { return cmp.Compare(a.URL, b.URL) }, WebAnswer),
+	sortOf("far-end", func(s *Set) *[]FarEnd { return &s.FarEnds }, func(a, b FarEnd) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.Arrived, b.Arrived), cmp.Compare(a.Answered, b.Answered))
+	}, Responder),
+	sortOf("said", func(s *Set) *[]Said { return &s.Said }, func(a, b Said) int {
+		return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
+	}),
+	sortOf("other-way", func(s *Set) *[]OtherWay { return &s.OtherWays }, func(a, b OtherWay) int {
+		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
+	}, ServiceConnect),
+	sortOf("hop", func(s *Set) *[]Hop { return &s.Hops }, func(a, b Hop) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	}, PathTrace),
+	sortOf("burst", func(s *Set) *[]Burst { return &s.Bursts }, func(a, b Burst) int {
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(b.Received, a.Received))
+	}, LossProbes),
+	sortOf("sizing", func(s *Set) *[]Sizing { return &s.Sizings }, func(a, b Sizing) int { return a.To.Compare(b.To) }, PacketSize),
+	sortOf("hand-off", func(s *Set) *[]Handoff { return &s.Handoffs }, func(a, b Handoff) int {
+		return cmp.Or(a.To.Compare(b.To), a.By.Compare(b.By), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
+	}, Handoffs),
+	sortOf("advertisement", func(s *Set) *[]Advertisement { return &s.Routers6 }, func(a, b Advertisement) int { return a.Router.Compare(b.Router) }, SegmentFrames),
+	sortOf("information", func(s *Set) *[]Information { return &s.Informed6 }, func(a, b Information) int {
+		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Server, b.Server))
+	}, DHCPOffer),
+	sortOf("chosen", func(s *Set) *[]Chosen { return &s.Chosen }, inTurn[Chosen]),
+	sortOf("named", func(s *Set) *[]Named { return &s.Names }, func(a, b Named) int {
+		return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.Name, b.Name))
+	}),
+	sortTaken("change", func(s *Set, o Change) { s.Changed = string(o) }, Settings),
+	sortOf("withheld", func(s *Set) *[]Withheld { return &s.Withheld }, func(a, b Withheld) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Why, b.Why))
+	}),
+}
+
+// discoverySort: what was found out so far takes the place of what was known before.
+func discoverySort() *sort {
+	s := sortTaken("discovery", func(s *Set, o Discovery) { s.Discovery = &o }, DHCPOffer)
+	s.order = func(set *Set) {
+		if set.Discovery == nil {
+			return
+		}
+		d := *set.Discovery
+		d.Refusals, d.Serving, d.Offers = slices.Clone(d.Refusals), slices.Clone(d.Serving), slices.Clone(d.Offers)
+		slices.SortFunc(d.Refusals, netip.Addr.Compare)
+		slices.SortFunc(d.Serving, netip.Addr.Compare)
+		slices.SortStableFunc(d.Offers, func(a, b Offer) int { return a.Server.Compare(b.Server) })
+		set.Discovery = &d
+	}
+	return s
+}
+
+func byReply(a, b Reply) int {
+	return cmp.Or(cmp.Compare(a.Outcome, b.Outcome), cmp.Compare(a.RTT, b.RTT), a.From.Compare(b.From), cmp.Compare(a.Waited, b.Waited))
+}
+
+func byEcho(a, b Echo) int { return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply)) }
+
+func byLookup(a, b Lookup) int {
+	return cmp.Or(a.Server.Compare(b.Server), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Type, b.Type), byReply(a.Reply, b.Reply))
+}
+
+// inTurn keeps what was done in the order in which it was done.
+func inTurn[T any](_, _ T) int { return 0 }
