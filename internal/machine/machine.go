@@ -169,8 +169,18 @@ type FlowPort interface {
 type FrameConfig struct {
 	Interface string
 	Own       bool // frames that this machine sends are heard too, but for those sent through this very port
-	DHCP      bool // only DHCP over IPv4 is heard: on a busy port all else would cost much
+	Only      Filter
 }
+
+// Filter is what of an interface's traffic is heard: on a busy one, everything costs much.
+type Filter uint8
+
+// The filters. Zero: everything is heard.
+const (
+	Everything Filter = iota
+	OnlyDHCP          // DHCP over IPv4
+	OnlyHousekeeping  // by which machines find each other and are set up: ARP, ICMPv6, DHCP of both families, LLDP, and who may use the port (EAPOL)
+)
 
 // FramePort sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.
 type FramePort interface {

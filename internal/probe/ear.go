@@ -27,7 +27,7 @@ const mostHeard = 512
 
 // Listen begins to listen.
 func Listen(m machine.Machine, iface string) (*Ear, error) {
-	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface, Own: true, DHCP: true})
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface, Own: true, Only: machine.OnlyDHCP})
 	if err != nil {
 		return nil, err
 	}

@@ -71,20 +71,51 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 		}
 	}
 	if len(addrs) == 0 {
-		why := []string{}
-		for _, l := range set.Lookups {
-			said := l.Outcome.String()
-			if l.Outcome == evidence.Answered {
-				said = l.RCode
-			}
-			if line := fmt.Sprintf("%v: %s", l.Server, said); !slices.Contains(why, line) {
-				why = append(why, line)
-			}
-		}
-		slices.Sort(why)
-		return nil, 0, fmt.Errorf("%s: %w (%s); passepartout check tells why", t.Name, ErrNoAddress, strings.Join(why, ", "))
+		return nil, 0, &Unresolved{Name: t.Name, Servers: servers, Lookups: set.Lookups}
 	}
 	return addrs, life, nil
+}
+
+// Unresolved is the error for a name that no server had an address for.
+type Unresolved struct {
+	Name    string
+	Servers []netip.Addr // those that were asked, in their order
+	Lookups []evidence.Lookup
+}
+
+func (u *Unresolved) Error() string {
+	var why []string
+	for _, l := range u.Lookups {
+		if line := fmt.Sprintf("%v: %s", l.Server, lookupWords(l)); !slices.Contains(why, line) {
+			why = append(why, line)
+		}
+	}
+	slices.Sort(why)
+	return fmt.Sprintf("%s: %v (%s); passepartout check tells why", u.Name, ErrNoAddress, strings.Join(why, ", "))
+}
+
+// Is reports that it is an ErrNoAddress.
+func (u *Unresolved) Is(target error) bool { return target == ErrNoAddress }
+
+// Why is what the first server said, in the same words each time; of several look-ups, what an answer said rather than a silence.
+func (u *Unresolved) Why() string {
+	said := ""
+	for _, l := range u.Lookups {
+		if l.Server != u.Servers[0].WithZone("") {
+			continue
+		}
+		if words := lookupWords(l); said == "" || l.Came() {
+			said = words
+		}
+	}
+	return said
+}
+
+func lookupWords(l evidence.Lookup) string {
+	if l.Outcome == evidence.Answered {
+		return l.RCode
+	}
+	return l.Outcome.String()
 }
 
 // Names looks addresses up backwards, all at once, within patience; those without a name are left out.

@@ -34,8 +34,8 @@ func (m *model) takeChange(msg changedMsg) tea.Cmd {
 		return nil
 	}
 	if msg.endpoint != nil && m.set != nil {
-		if what := endpoint.Difference(m.set.Endpoint, msg.endpoint); what != "" {
-			m.notice = fmt.Sprintf("%s at %s; r runs the tests again", what, time.Now().Format("15:04:05"))
+		if d := endpoint.Differences(m.set.Endpoint, msg.endpoint); len(d) > 0 {
+			m.notice = fmt.Sprintf("%s at %s; r runs the tests again", d[0].What, time.Now().Format("15:04:05"))
 			set := *m.set
 			set.Endpoint = msg.endpoint
 			m.set = &set

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/token"
 )
 
 // Fault is one thing that can be wrong, or, in Remarks, one that looks wrong and is not.
@@ -66,6 +67,9 @@ func (z Zone) String() string { return strings.ReplaceAll(zoneNames[z], "-", " "
 
 // MarshalText gives the contract's word.
 func (z Zone) MarshalText() ([]byte, error) { return []byte(zoneNames[z]), nil }
+
+// UnmarshalText reads the contract's word.
+func (z *Zone) UnmarshalText(text []byte) error { return token.Unmarshal(zoneNames[:], text, z) }
 
 // Standing is how a suspect stands. All begin as possible.
 type Standing uint8

@@ -4,6 +4,8 @@ package series
 import (
 	"slices"
 	"time"
+
+	"passepartout/internal/core/token"
 )
 
 // Fate is what became of one probe.
@@ -23,6 +25,12 @@ const (
 var fateNames = [...]string{"under way", "reply", "no answer", "late", "unreachable", "not sent", "void"}
 
 func (f Fate) String() string { return fateNames[f] }
+
+// MarshalText gives the fate's word.
+func (f Fate) MarshalText() ([]byte, error) { return token.Marshal(fateNames[:], f) }
+
+// UnmarshalText reads a fate's word.
+func (f *Fate) UnmarshalText(text []byte) error { return token.Unmarshal(fateNames[:], text, f) }
 
 // Lost reports whether a probe counts as lost: sent, and not answered in time (RFC 6673 §4.2, with the time-out as its Tmax).
 func (f Fate) Lost() bool { return f == Silent || f == Late || f == Unreachable }

@@ -30,10 +30,7 @@ func (m *live) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
 	if err != nil {
 		return nil, translate("opening "+iface, unix.ENODEV)
 	}
-	config := &mpacket.Config{}
-	if c.DHCP {
-		config.Filter = onlyDHCP
-	}
+	config := &mpacket.Config{Filter: filters[c.Only]}
 	conn, err := mpacket.Listen(ifi, mpacket.Raw, unix.ETH_P_ALL, config)
 	if err != nil {
 		var call *os.SyscallError
@@ -42,7 +39,7 @@ func (m *live) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
 		}
 		return nil, translate("opening "+iface+" for frames", err)
 	}
-	if !c.DHCP {
+	if c.Only != machine.OnlyDHCP {
 		joinGroup(conn, ifi.Index)
 	}
 	p := &framePort{conn: conn, own: c.Own, buf: make([]byte, 1<<16)}
@@ -106,6 +103,40 @@ var onlyDHCP = assembled(
 	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp.ClientPort, SkipTrue: 1},
 	bpf.RetConstant{Val: 0},
 	bpf.RetConstant{Val: 1 << 16},
+)
+
+// onlyHousekeeping passes the protocols by which machines find each other and are set up.
+var onlyHousekeeping = assembled(
+	bpf.LoadAbsolute{Off: 12, Size: 2},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.ETH_P_ARP, SkipTrue: 18},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: etherLLDP, SkipTrue: 17},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.ETH_P_PAE, SkipTrue: 16},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.ETH_P_IPV6, SkipTrue: 8},
+	bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.ETH_P_IP, SkipTrue: 13},
+	bpf.LoadAbsolute{Off: 14 + 9, Size: 1},
+	bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.IPPROTO_UDP, SkipTrue: 11},
+	bpf.LoadMemShift{Off: 14},
+	bpf.LoadIndirect{Off: 14 + 2, Size: 2},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp.ServerPort, SkipTrue: 9},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp.ClientPort, SkipTrue: 8},
+	bpf.RetConstant{Val: 0},
+	bpf.LoadAbsolute{Off: 14 + 6, Size: 1}, // IPv6: the next header
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: unix.IPPROTO_ICMPV6, SkipTrue: 5},
+	bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.IPPROTO_UDP, SkipTrue: 3},
+	bpf.LoadAbsolute{Off: 14 + 40 + 2, Size: 2},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp6ClientPort, SkipTrue: 2},
+	bpf.JumpIf{Cond: bpf.JumpEqual, Val: dhcp6ServerPort, SkipTrue: 1},
+	bpf.RetConstant{Val: 0},
+	bpf.RetConstant{Val: 1 << 16},
+)
+
+// filters are the kernel's programs; none for everything.
+var filters = map[machine.Filter][]bpf.RawInstruction{machine.OnlyDHCP: onlyDHCP, machine.OnlyHousekeeping: onlyHousekeeping}
+
+// What package unix has no names for: LLDP's Ethernet type (IEEE 802.1AB), and the ports of DHCPv6 (RFC 8415 §7.2).
+const (
+	etherLLDP                        = 0x88cc
+	dhcp6ClientPort, dhcp6ServerPort = 546, 547
 )
 
 func assembled(program ...bpf.Instruction) []bpf.RawInstruction {

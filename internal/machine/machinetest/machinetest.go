@@ -307,7 +307,7 @@ func frames(t *testing.T, m machine.Machine) {
 
 // dhcpFrames: a port that hears DHCP alone, its own included, hears a discover of its own and the offer to it, and no ARP.
 func dhcpFrames(t *testing.T, m machine.Machine) {
-	port, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0", Own: true, DHCP: true})
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0", Own: true, Only: machine.OnlyDHCP})
 	require.NoError(t, err)
 	defer port.Close()
 	stop := time.AfterFunc(patience, func() { port.Close() })

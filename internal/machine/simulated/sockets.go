@@ -326,12 +326,12 @@ func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FramePort, 
 			return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrNoRoute)
 		}
 		length := queueLength
-		if c.DHCP {
+		if c.Only == machine.OnlyDHCP {
 			length = 64 // little of it is ever said
 		}
 		f := &framePort{p: p, frames: make(chan heardFrame, length), done: make(chan struct{})}
 		take := func(frame []byte) {
-			if v, ok := look(frame); c.DHCP && (!ok || v.v6 || v.proto != "udp" || v.dstPort != dhcp.ServerPort && v.dstPort != dhcp.ClientPort) {
+			if !passes(c.Only, frame) {
 				return
 			}
 			select {
@@ -348,6 +348,20 @@ func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FramePort, 
 		return f, nil
 	}
 	return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrGone)
+}
+
+// passes reports whether a filter lets a frame be heard, as the kernel's program would.
+func passes(only machine.Filter, frame []byte) bool {
+	v, ip := look(frame)
+	ofDHCP := ip && v.proto == "udp" && (v.dstPort == dhcp.ServerPort || v.dstPort == dhcp.ClientPort)
+	switch only {
+	case machine.OnlyDHCP:
+		return ofDHCP && !v.v6
+	case machine.OnlyHousekeeping:
+		const dhcp6Client, dhcp6Server = 546, 547
+		return !ip || ofDHCP || v.v6 && (v.proto == "icmp" || v.dstPort == dhcp6Client || v.dstPort == dhcp6Server)
+	}
+	return true
 }
 
 func (f *framePort) Hardware() endpoint.HardwareAddr { return f.p.hw }

@@ -98,8 +98,11 @@ func (r *run) lookAgain(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	if what := endpoint.Difference(r.endpoint, now); what != "" {
-		r.observe(evidence.Change(what))
+	for _, d := range endpoint.Differences(r.endpoint, now) {
+		if !d.Renewed {
+			r.observe(evidence.Change(d.What))
+			return
+		}
 	}
 }
 

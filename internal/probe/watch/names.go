@@ -33,10 +33,10 @@ func (w *Watcher) lookUp(x *Subject) {
 			ctx, cancel := context.WithTimeout(context.Background(), retryName)
 			addrs, life, err := w.Resolve(ctx, t, families)
 			cancel()
-			if err != nil {
+			if err != nil || life == 0 { // a hosts file gives no time to live, and may be edited
 				life = retryName
 			}
-			if !w.found(x, generation, addrs, err) || life == 0 {
+			if !w.found(x, generation, addrs, err) {
 				return
 			}
 			select {

@@ -1,0 +1,352 @@
+// Package conductor owns what runs in a case: the tests, the witnesses that are watched, the ears on the segment, the kernel's notices. It alone adds to
+// the case's log; what is known of the case is the state that follows from that.
+package conductor
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/event"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/site"
+	"passepartout/internal/core/state"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/shared"
+	"passepartout/internal/probe/plan"
+	"passepartout/internal/probe/watch"
+)
+
+// Config is a question to a machine.
+type Config struct {
+	Machine   machine.Machine
+	Target    target.Target
+	Interface string
+	Families  evidence.Families
+	Sheet     *site.Sheet
+	Responder target.Target
+	Said      []evidence.Said
+	Deadline  time.Duration        // of one run of the tests
+	Thorough  bool                 // tests go on after their verdict, until everything has been asked: for a screen
+	Asleep    func() time.Duration // how long the machine has been suspended so far; nil: never
+	Log       func(event.Event)    // is given every event, one at a time; must not block. nil: nobody wants them
+}
+
+// Conductor is one case at work. Its methods may be called concurrently.
+type Conductor struct {
+	Config
+	machine *shared.Machine
+	ctx     context.Context
+	end     context.CancelFunc
+	wg      sync.WaitGroup
+	wake    chan struct{} // something may have to be done
+	hurry   chan struct{} // the target should be tried at once
+
+	mu      sync.Mutex
+	news    chan struct{} // holds a token when the state has changed
+	state   state.State
+	round   int
+	running *round
+	began   time.Time // when tests were begun last
+	wanted  string    // why tests are wanted at once; "" if they are not
+	said    []evidence.Said
+	watcher *watch.Watcher
+	known   map[string]int // the witnesses under watch, by what they are told apart by
+	outages map[time.Time]event.Outage
+	failed  error
+
+	took time.Duration // by a trial of the target that worked; of the goroutine that tries it
+}
+
+// round is one run of the tests.
+type round struct {
+	number int
+	cancel context.CancelFunc
+	quit   bool // it was called off: what it leads to is nothing
+	done   chan struct{}
+}
+
+// New prepares a case; nothing is asked before Start or Once.
+func New(ctx context.Context, c Config) *Conductor {
+	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1), known: map[string]int{}, outages: map[time.Time]event.Outage{}}
+	out.said = c.Said
+	out.ctx, out.end = context.WithCancel(ctx)
+	out.machine = shared.New(c.Machine, out.gap)
+	return out
+}
+
+// Machine is the case's machine, on which everybody shares one ear for each interface.
+func (c *Conductor) Machine() machine.Machine { return c.machine }
+
+// State is what is known now. It is a value of its own: what comes later does not change it.
+func (c *Conductor) State() state.State {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state
+}
+
+// News holds a token when something has been added since it was taken out last.
+func (c *Conductor) News() <-chan struct{} { return c.news }
+
+// post adds an event to the log, and to the state.
+func (c *Conductor) post(b event.Body) {
+	c.mu.Lock()
+	c.add(b)
+	c.mu.Unlock()
+}
+
+// add is post for those who hold the lock.
+func (c *Conductor) add(b event.Body) {
+	if c.state.Stopped != "" {
+		return
+	}
+	was := c.state.Verdict.Standing
+	e := event.Event{At: time.Now(), Body: b}
+	c.state = state.Fold(c.state, e)
+	if c.Log != nil {
+		c.Log(e)
+	}
+	token(c.news)
+	if now := c.state.Verdict.Standing; now != was {
+		token(c.wake)
+		if now == state.Doubtful {
+			token(c.hurry)
+		}
+	}
+}
+
+func token(to chan struct{}) {
+	select {
+	case to <- struct{}{}:
+	default:
+	}
+}
+
+// Once runs the tests once, and returns what is known then. Nothing is watched afterwards.
+func (c *Conductor) Once() (state.State, error) {
+	defer c.Close()
+	<-c.begin("asked for").done
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state, c.failed
+}
+
+// Start begins the case: the tests, and from their first verdict on all that keeps it true.
+func (c *Conductor) Start() {
+	c.wg.Go(func() { c.live() })
+	c.wg.Go(func() { c.followMachine() })
+	c.wg.Go(func() { c.followTarget() })
+}
+
+// Again has all tests run again, now.
+func (c *Conductor) Again() { c.want("asked for") }
+
+func (c *Conductor) want(because string) {
+	c.mu.Lock()
+	c.wanted = because
+	c.mu.Unlock()
+	token(c.wake)
+}
+
+// Say adds what a person has found out. It counts at once.
+func (c *Conductor) Say(s evidence.Said) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.said = append(c.said[:len(c.said):len(c.said)], s)
+	r := &c.state.Round
+	c.add(event.Observed{Round: r.Number, What: s})
+	result := verdict.Judge(&r.Set)
+	c.add(event.Judged{Round: r.Number, Settled: r.Settled, Over: r.Over, Elapsed: r.Set.Elapsed, Verdict: event.VerdictOf(result), Result: &result})
+}
+
+// Unsay takes back what a person has said.
+func (c *Conductor) Unsay() {
+	c.mu.Lock()
+	c.said = nil
+	c.mu.Unlock()
+}
+
+// Watcher watches the witnesses, and whatever a person adds. It is nil before the first verdict.
+func (c *Conductor) Watcher() *watch.Watcher {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.watcher
+}
+
+// Close ends everything that runs, and returns when it has ended.
+func (c *Conductor) Close() {
+	c.end()
+	c.wg.Wait()
+	c.post(event.Stopped{Because: "it was ended"})
+}
+
+// The pace of tests that are run again.
+const (
+	// Tests by themselves, at most: a network that is in trouble is not to be loaded with questions.
+	againAfter = 5 * time.Second
+	// After a notice, what belongs to it gets this long to come as well.
+	quietFor = 300 * time.Millisecond
+	// Where trying the target once does not show that a fault has gone, all tests are run again every so often, and more rarely as time goes by.
+	standingEvery, standingLong, standingRarely = 8 * time.Second, 3 * time.Minute, 30 * time.Second
+)
+
+// live begins tests whenever they are due.
+func (c *Conductor) live() {
+	c.begin("asked for")
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		select {
+		case <-c.ctx.Done():
+			return
+		case <-c.wake:
+		case <-timer.C:
+		}
+		because, wait := c.due(time.Now())
+		if because != "" {
+			if c.begin(because) == nil {
+				return
+			}
+			wait = time.Hour
+		}
+		timer.Reset(wait)
+	}
+}
+
+// due says why tests are to be begun now, or else how long to wait until it is looked at again.
+func (c *Conductor) due(now time.Time) (because string, wait time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	v := &c.state.Verdict
+	if c.wanted != "" {
+		because, c.wanted = c.wanted, ""
+		return because, 0
+	}
+	if c.state.Testing() {
+		return "", time.Hour // its end wakes us
+	}
+	at := time.Time{}
+	switch {
+	case v.Standing == state.Doubtful || v.Standing == state.Outdated:
+		because = v.Because
+		at = c.began.Add(againAfter)
+		if settled := c.state.At.Add(quietFor); v.Because != "" && lastChange(&c.state).Add(quietFor).After(at) && settled.After(at) {
+			at = lastChange(&c.state).Add(quietFor)
+		}
+	case v.Standing == state.Current && v.Result.Zone != verdict.None && !c.state.TrialTells():
+		because, at = "whether the fault still stands", c.began.Add(standingEvery)
+		if now.Sub(v.Reached) > standingLong {
+			at = c.began.Add(standingRarely)
+		}
+	default:
+		return "", time.Hour
+	}
+	if left := at.Sub(now); left > 0 {
+		return "", left
+	}
+	return because, 0
+}
+
+func lastChange(s *state.State) time.Time {
+	if n := len(s.Changes); n > 0 {
+		return s.Changes[n-1].At
+	}
+	return time.Time{}
+}
+
+// begin starts a run of the tests, in place of one that is under way. It is nil when the case has ended.
+func (c *Conductor) begin(because string) *round {
+	c.mu.Lock()
+	old := c.running
+	if old != nil {
+		old.quit = true
+		old.cancel()
+	}
+	c.mu.Unlock()
+	if old != nil {
+		<-old.done
+	}
+	if c.ctx.Err() != nil {
+		return nil
+	}
+	deadline := c.Deadline
+	if deadline <= 0 {
+		deadline = 10 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(c.ctx, deadline)
+	c.mu.Lock()
+	c.round++
+	r := &round{number: c.round, cancel: cancel, done: make(chan struct{})}
+	c.running, c.began = r, time.Now()
+	said := c.said
+	c.mu.Unlock()
+	c.wg.Go(func() {
+		defer close(r.done)
+		defer cancel()
+		c.run(ctx, r, because, said)
+	})
+	return r
+}
+
+func (c *Conductor) run(ctx context.Context, r *round, because string, said []evidence.Said) {
+	judged := func(set *evidence.Set, result verdict.Result, over bool) {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if r.quit {
+			return
+		}
+		if len(c.said) > len(set.Said) { // said since the tests were begun
+			with := *set
+			with.Said = c.said
+			result = verdict.Judge(&with)
+		}
+		settled := c.state.Round.Settled
+		c.add(event.Judged{Round: r.number, Settled: result.Settled, Over: over, Elapsed: set.Elapsed, Verdict: event.VerdictOf(result), Result: &result})
+		if over || !settled && result.Settled {
+			token(c.wake)
+			c.wg.Go(c.witness)
+		}
+	}
+	set, result, err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
+		Responder: c.Responder, Said: said, Thorough: c.Thorough, Log: &roundLog{c, r, because}},
+		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
+	switch {
+	case err != nil:
+		c.mu.Lock()
+		c.failed = err
+		c.mu.Unlock()
+		c.post(event.Ended{Round: r.number, Because: err.Error(), Failed: true})
+	case c.calledOff(r):
+		c.post(event.Ended{Round: r.number, Because: "called off"})
+	default:
+		judged(set, result, true)
+	}
+}
+
+func (c *Conductor) calledOff(r *round) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return r.quit || c.ctx.Err() != nil
+}
+
+// roundLog adds what happens in a run to the case's log.
+type roundLog struct {
+	c       *Conductor
+	r       *round
+	because string
+}
+
+func (l *roundLog) Begin(q evidence.Question, e *endpoint.Endpoint, sheet *site.Sheet) {
+	l.c.post(event.Began{Round: l.r.number, Because: l.because, Question: q, Endpoint: e, Sheet: sheet})
+}
+
+func (l *roundLog) Observe(o evidence.Observation) {
+	l.c.post(event.Observed{Round: l.r.number, What: o})
+}
+
+func (l *roundLog) UnderWay(kinds []evidence.Kind) {
+	l.c.post(event.UnderWay{Round: l.r.number, Kinds: kinds})
+}
