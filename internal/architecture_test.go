@@ -35,11 +35,12 @@ var allowed = []struct {
 	{"internal/probe/watch", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/patrol", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe", []string{"internal/core", "internal/machine"}},
+	{"internal/conductor", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/draw", []string{"internal/core"}},
 	{"internal/vendor", []string{"internal/core"}},
 	{"internal/sheetfile", []string{"internal/core"}},
 	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/vendor"}},
-	{"internal/tui", []string{"internal/core", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture", "internal/vendor"}},
+	{"internal/tui", []string{"internal/core", "internal/conductor", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture", "internal/vendor"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 

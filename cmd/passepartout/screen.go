@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/nap"
 	"passepartout/internal/scenario"
 	"passepartout/internal/sheetfile"
 	"passepartout/internal/tui"
@@ -31,7 +32,7 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add}
+	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep}
 	return tui.Run(ctx, c)
 }
 
@@ -52,7 +53,7 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 			return g, err
 		}
 	}
-	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: open}
+	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: open, Asleep: nap.Asleep}
 	for _, name := range scenario.Names() {
 		complaint, err := scenario.Complaint(name)
 		if err != nil {

@@ -4,6 +4,7 @@ package conductor
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -57,6 +58,8 @@ type Conductor struct {
 	known   map[string]int // the witnesses under watch, by what they are told apart by
 	outages map[time.Time]event.Outage
 	failed  error
+	living  bool // it goes on after its first verdict
+	ears    *ears
 
 	took time.Duration // by a trial of the target that worked; of the goroutine that tries it
 }
@@ -136,6 +139,7 @@ func (c *Conductor) Once() (state.State, error) {
 
 // Start begins the case: the tests, and from their first verdict on all that keeps it true.
 func (c *Conductor) Start() {
+	c.living = true
 	c.wg.Go(func() { c.live() })
 	c.wg.Go(func() { c.followMachine() })
 	c.wg.Go(func() { c.followTarget() })
@@ -151,13 +155,13 @@ func (c *Conductor) want(because string) {
 	token(c.wake)
 }
 
-// Say adds what a person has found out. It counts at once.
+// Say adds what a person has found out; without an answer, it takes an earlier one back. It counts at once.
 func (c *Conductor) Say(s evidence.Said) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.said = append(c.said[:len(c.said):len(c.said)], s)
 	r := &c.state.Round
 	c.add(event.Observed{Round: r.Number, What: s})
+	c.said = r.Set.Said
 	result := verdict.Judge(&r.Set)
 	c.add(event.Judged{Round: r.Number, Settled: r.Settled, Over: r.Over, Elapsed: r.Set.Elapsed, Verdict: event.VerdictOf(result), Result: &result})
 }
@@ -179,6 +183,12 @@ func (c *Conductor) Watcher() *watch.Watcher {
 // Close ends everything that runs, and returns when it has ended.
 func (c *Conductor) Close() {
 	c.end()
+	c.mu.Lock()
+	e := c.ears
+	c.mu.Unlock()
+	if e != nil {
+		e.close()
+	}
 	c.wg.Wait()
 	c.post(event.Stopped{Because: "it was ended"})
 }
@@ -298,7 +308,7 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, said []ev
 		if r.quit {
 			return
 		}
-		if len(c.said) > len(set.Said) { // said since the tests were begun
+		if !slices.Equal(c.said, set.Said) { // said since the tests were begun
 			with := *set
 			with.Said = c.said
 			result = verdict.Judge(&with)
@@ -311,7 +321,7 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, said []ev
 		}
 	}
 	set, result, err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
-		Responder: c.Responder, Said: said, Thorough: c.Thorough, Log: &roundLog{c, r, because}},
+		Responder: c.Responder, Said: said, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}},
 		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
 	switch {
 	case err != nil:

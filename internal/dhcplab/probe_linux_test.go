@@ -39,7 +39,7 @@ func TestProbeTakesNoLease(t *testing.T) {
 			var segment *probe.Segment
 			var ear *probe.Ear
 			l.in(l.nodes[client], func() error {
-				if ear, err = probe.Listen(m, "eth0"); err == nil {
+				if ear, err = probe.Listen(m, "eth0", nil); err == nil {
 					segment, err = probe.OpenSegment(m, "eth0", func(a netip.Addr) bool { return a == own }, func(evidence.Heard) {}, nil)
 				}
 				return err

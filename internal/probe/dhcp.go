@@ -38,7 +38,7 @@ func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discove
 	out := evidence.Discovery{Interface: q.Interface}
 	var mu sync.Mutex
 	hw := s.port.Hardware()
-	xid := rand.Uint32()
+	xid := dhcp.ProbeXID(dhcp.HardwareFrom(hw[:]), rand.Uint32()&^1) // the one after it is the INFORM's
 	discover, err := dhcpv4.NewDiscovery(wire.HardwareOf(hw), askedFor)
 	if err != nil {
 		return out

@@ -17,21 +17,24 @@ type Ear struct {
 	port  machine.FramePort
 	done  chan struct{}
 
+	heard func(dhcp.Sighting)
+
 	mu      sync.Mutex
 	tracker *dhcp.Tracker
 	ended   []*dhcp.Exchange
+	counts  [dhcp.Inform + 1]int
 }
 
 // mostHeard is how many exchanges that have ended are kept: the latest.
 const mostHeard = 512
 
-// Listen begins to listen.
-func Listen(m machine.Machine, iface string) (*Ear, error) {
+// Listen begins to listen. heard, if not nil, is called for each message but this program's own questions, from the listening goroutine.
+func Listen(m machine.Machine, iface string, heard func(dhcp.Sighting)) (*Ear, error) {
 	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface, Own: true, Only: machine.OnlyDHCP})
 	if err != nil {
 		return nil, err
 	}
-	e := &Ear{Since: time.Now(), port: port, done: make(chan struct{})}
+	e := &Ear{Since: time.Now(), port: port, done: make(chan struct{}), heard: heard}
 	e.tracker = dhcp.NewTracker(dhcp.Config{Most: 1024, Ended: func(x *dhcp.Exchange) {
 		if len(e.ended) == mostHeard {
 			e.ended = slices.Delete(e.ended, 0, 1)
@@ -57,9 +60,17 @@ func (e *Ear) hear() {
 		if err != nil || m.Type == 0 {
 			continue
 		}
+		s := dhcp.Sighting{At: at, From: f.From, To: f.To, Message: m}
+		ours := dhcp.IsProbe(m.Client, m.XID)
 		e.mu.Lock()
-		e.tracker.Take(dhcp.Sighting{At: at, From: f.From, To: f.To, Message: m})
+		e.tracker.Take(s)
+		if !ours && int(m.Type) < len(e.counts) {
+			e.counts[m.Type]++
+		}
 		e.mu.Unlock()
+		if e.heard != nil && (m.Reply || !ours) {
+			e.heard(s)
+		}
 	}
 }
 
@@ -69,11 +80,11 @@ func (e *Ear) Close() {
 	<-e.done
 }
 
-// Exchanges are those heard so far, the one that began last first, and how many messages of each type there were.
+// Exchanges are those heard so far, the one that began last first, and how many messages of each type there were, this program's own left out.
 func (e *Ear) Exchanges() (out []*dhcp.Exchange, counts [dhcp.Inform + 1]int) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	out = append(e.tracker.Open(), e.ended...)
 	slices.SortStableFunc(out, func(a, b *dhcp.Exchange) int { return b.Began().Compare(a.Began()) })
-	return out, e.tracker.Counts
+	return out, e.counts
 }

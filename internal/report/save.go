@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"passepartout/internal/core/series"
@@ -17,6 +18,20 @@ import (
 type Export struct {
 	Page func() draw.Page
 	Data map[string]func(io.Writer) error // by ending, with the dot
+}
+
+// Later is an export with those endings that is put together only when it is written: what stands behind it may have to be waited for.
+func Later(make func() Export, endings ...string) Export {
+	out := Export{Data: map[string]func(io.Writer) error{}}
+	once := sync.OnceValue(make)
+	for _, ending := range endings {
+		if ending == ".svg" || ending == ".pdf" {
+			out.Page = func() draw.Page { return once().Page() }
+			continue
+		}
+		out.Data[ending] = func(w io.Writer) error { return once().Data[ending](w) }
+	}
+	return out
 }
 
 // Endings lists the endings that a name may have.
@@ -32,14 +47,21 @@ func (e Export) Endings() []string {
 	return append([]string{".svg", ".pdf"}, data...)
 }
 
+// Check refuses a name whose ending does not tell what the file is to hold.
+func (e Export) Check(path string) error {
+	if ending := strings.ToLower(filepath.Ext(path)); !slices.Contains(e.Endings(), ending) {
+		return fmt.Errorf("%q: let the name end in %s", filepath.Base(path), strings.Join(e.Endings(), ", "))
+	}
+	return nil
+}
+
 // Save writes a file whose ending tells what it is to hold, whole or not at all.
 func (e Export) Save(path string) error {
-	ending := strings.ToLower(filepath.Ext(path))
-	if write, ok := e.Data[ending]; ok {
-		return draw.WholeFile(path, write)
+	if err := e.Check(path); err != nil {
+		return err
 	}
-	if e.Page == nil || ending != ".svg" && ending != ".pdf" {
-		return fmt.Errorf("%q: let the name end in %s", filepath.Base(path), strings.Join(e.Endings(), ", "))
+	if write, ok := e.Data[strings.ToLower(filepath.Ext(path))]; ok {
+		return draw.WholeFile(path, write)
 	}
 	return e.Page().WriteFile(path)
 }

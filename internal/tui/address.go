@@ -9,22 +9,34 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/strand"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/verdict"
 )
 
+// addressView draws the addresses in their prefix, and the routes.
+var addressView = &view{
+	key: "2", name: "address", does: "addresses in their prefix, and the routes", at: string(strand.Address),
+	help: [][2]string{
+		{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
+		{"╳", "outside the span: an octet that differs is named"},
+	},
+	draw:   (*model).addressPage,
+	export: (*model).exportCheck,
+}
+
 // addressPage draws each prefix of the port as a span with the addresses that matter placed in it, and the routes under it.
 func (m *model) addressPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule(), ""}
+	lines := append(m.head(), "")
 	if m.set == nil || m.set.Endpoint == nil {
 		lines = append(lines, "  "+t.faint.Render("The machine's settings are being read."))
-		return m.withFoot(lines)
+		return lines
 	}
 	i, ok := m.set.Endpoint.Interface(m.set.Interface)
 	if !ok {
 		lines = append(lines, "  "+t.faint.Render("This machine has no network port besides loopback, and so no address. Plug one in or load its driver; r looks again."))
-		return m.withFoot(lines)
+		return lines
 	}
 	lines = append(lines, "  "+t.loud.Render(i.Name)+t.faint.Render("   "+describePort(*i)), "")
 	marks := m.marks(i)
@@ -40,18 +52,7 @@ func (m *model) addressPage() []string {
 	}
 	lines = append(append(lines, m.offered(m.width, 9, true)...), "")
 	lines = append(lines, m.routeTable(m.height-len(lines)-3)...)
-	return m.withFoot(lines)
-}
-
-func (m *model) withFoot(lines []string) []string {
-	if len(lines) > m.height-2 {
-		lines = lines[:m.height-3]
-		lines = append(lines, m.theme.faint.Render("  … a taller window shows more"))
-	}
-	for len(lines) < m.height-2 {
-		lines = append(lines, "")
-	}
-	return append(lines, m.rule(), m.foot())
+	return lines
 }
 
 func describePort(i endpoint.Interface) string {

@@ -5,19 +5,20 @@ import (
 	"context"
 	"errors"
 	"os"
+	"reflect"
 	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"passepartout/internal/core/endpoint"
+	"passepartout/internal/conductor"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
+	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
-	"passepartout/internal/probe/plan"
 )
 
 // Ground is a machine to stand at, and what is known of the case before anything was asked.
@@ -47,13 +48,14 @@ type Config struct {
 	Asked    bool   // Target was given, even if empty
 	Cases    []Case // a demonstration: scenarios to choose from
 	Open     func(name string) (Ground, error)
-	Remember func(target string) // called for each target that was asked for
+	Remember func(target string)  // called for each target that was asked for
+	Asleep   func() time.Duration // how long the machine has been suspended so far; nil: never
 }
 
 // framesPerSecond is how often a change may reach the terminal: twice the usual, so that a key is answered within two hundredths of a second.
 const framesPerSecond = 120
 
-// Run shows the program until the user leaves it.
+// Run shows the program until the user leaves it. A panic in it ends it with the terminal as it was, and is an error.
 func Run(ctx context.Context, c Config) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -61,6 +63,9 @@ func Run(ctx context.Context, c Config) error {
 	final, err := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(framesPerSecond)).Run()
 	if end, ok := final.(*model); ok {
 		end.leave()
+	}
+	if errors.Is(err, tea.ErrProgramPanic) {
+		return err
 	}
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) {
 		return nil
@@ -74,23 +79,6 @@ func IsTerminal(f *os.File) bool {
 	return err == nil && info.Mode()&os.ModeCharDevice != 0
 }
 
-// page is what fills the screen.
-type page uint8
-
-const (
-	pageCases page = iota
-	pageQuestion
-	pageOverview
-	pageAddress
-	pageLease
-	pageHood
-	pageNames
-	pageReach
-	pagePath
-	pagePort
-	pageSuspects
-)
-
 // The smallest screen that can be worked on.
 const (
 	leastWidth  = 80
@@ -103,66 +91,50 @@ type model struct {
 	theme         theme
 	keys          keys
 	width, height int
-	page          page
-	help          bool
-	ports         bool // the list of ports is open
-	saying        bool // the questions to the person are open
-	picked        int  // in an open list
+	view          *view    // of the case
+	over          []*layer // what lies over it, the last on top
+	now           time.Time
 
-	input     textinput.Model
-	flaw      string // what is wrong with the input
-	target    target.Target
-	iface     string
-	complaint string
+	input      textinput.Model
+	flaw       string // what is wrong with the input
+	target     target.Target
+	iface      string
+	complaint  string
+	picked     int // among the suggested targets
+	casePicked int
 
-	run        *runner
-	generation int
-	began      time.Time
-	set        *evidence.Set
+	case_      *conductor.Conductor // nil before anything was asked for
+	generation int                  // of the case: what belongs to an earlier one is dropped
+	state      state.State
+	set        *evidence.Set // what stands behind what is shown; nil while nothing is known
 	result     verdict.Result
-	said       []evidence.Said // what the person has answered in this run
-	over       bool
-	failed     error
-	first      *verdict.Result // the first settled verdict of this run
-	before     *verdict.Result // what came out of the run before, of the same question
+	before     *verdict.Result // what the verdict is compared with: the one that it took the place of
 	selected   int             // check
 	moved      bool            // the user has chosen a check
-	watch      context.CancelFunc
-	changes    <-chan struct{}
 	notice     string
+	entry      entry
+	busy       string // what is being done in the background, that nothing else can be done beside
 
-	entry    entry
-	lease    *leaseView
-	reach    *watching
-	path     *pathView
-	hood     *hoodView
-	names    *namesView
-	port     *portView
-	suspects suspectsView
-	frames   int // the generation of the live views' clock
+	held    map[reflect.Type]any // what the views hold of their own
+	seen    map[reflect.Type]any // what they looked at last
+	looking *view                // the view that is being looked at now
+	again   bool                 // it is to be looked at once more after that
+	frames  int                  // the generation of the clock
 }
 
-type (
-	tickMsg    struct{ generation int }
-	changedMsg struct {
-		generation int
-		endpoint   *endpoint.Endpoint
-		ended      bool
-	}
-)
-
 func newModel(ctx context.Context, c Config) *model {
-	m := &model{Config: c, ctx: ctx, theme: newTheme(true), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), lease: &leaseView{}}
+	m := &model{Config: c, ctx: ctx, theme: newTheme(true), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), now: time.Now(),
+		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, view: views[0]}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
 	m.input.SetVirtualCursor(false)
 	m.input.Placeholder = "name, address, name:port or URL; empty for the gateway and the name servers alone"
-	m.page = pageQuestion
 	if c.Ground.Machine == nil {
-		m.page = pageCases
+		m.over = []*layer{casesLayer}
 	} else {
 		m.Ground = Ground{} // nothing to leave yet
 		m.enter(c.Ground)
+		m.over = []*layer{questionLayer}
 	}
 	return m
 }
@@ -172,7 +144,7 @@ func (m *model) enter(g Ground) {
 	m.leave()
 	m.Ground = g
 	m.iface, m.complaint = g.Interface, g.Complaint
-	m.set, m.result, m.first, m.before, m.notice, m.over = nil, verdict.Result{}, nil, nil, "", false
+	m.before, m.notice = nil, ""
 	m.picked = 0
 	m.input.SetValue("")
 	if len(g.Targets) > 0 {
@@ -183,30 +155,33 @@ func (m *model) enter(g Ground) {
 
 // leave ends what runs on the present machine.
 func (m *model) leave() {
-	m.unwatch()
-	m.stopHood()
-	m.stopNames()
-	m.stopPort()
-	m.lease.close()
-	m.lease = &leaseView{}
-	if m.run != nil {
-		m.run.cancel()
-		m.run = nil
-	}
-	if m.watch != nil {
-		m.watch()
-		m.watch = nil
-	}
+	m.end()
 	if m.Ground.Close != nil {
 		m.Ground.Close()
 		m.Ground.Close = nil
 	}
 }
 
+// end ends the present case, and all that views run in it.
+func (m *model) end() {
+	m.generation++
+	for _, v := range views {
+		if v.stop != nil {
+			v.stop(m)
+		}
+	}
+	m.held, m.seen, m.looking, m.again = map[reflect.Type]any{}, map[reflect.Type]any{}, nil, false
+	if m.case_ != nil {
+		m.case_.Close()
+		m.case_ = nil
+	}
+	m.state, m.set, m.result = state.State{}, nil, verdict.Result{}
+}
+
 // Init implements tea.Model.
 func (m *model) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor}
-	if m.page == pageQuestion {
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, m.tick()}
+	if m.Ground.Machine != nil {
 		if m.Asked {
 			m.input.SetValue(m.Config.Target)
 			cmds = append(cmds, m.ask())
@@ -217,135 +192,192 @@ func (m *model) Init() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// ask starts a run for what stands in the input.
+type (
+	// newsMsg says that a case has something new.
+	newsMsg struct{ generation int }
+	// frameMsg is the clock's.
+	frameMsg struct{ generation int }
+	// doneMsg is what came of something that was done in the background.
+	doneMsg struct {
+		generation int
+		alone      bool // nothing else could be done beside it
+		take       func(*model) tea.Cmd
+	}
+)
+
+// batch is how long news is gathered before the screen is drawn again.
+const batch = 40 * time.Millisecond
+
+// wait is the command that ends with the next news, a batch of it at once.
+func (m *model) wait() tea.Cmd {
+	ctx, news, generation := m.ctx, m.case_.News(), m.generation
+	return func() tea.Msg {
+		select {
+		case <-news:
+		case <-ctx.Done():
+			return nil
+		}
+		select {
+		case <-time.After(batch):
+		case <-ctx.Done():
+			return nil
+		}
+		return newsMsg{generation}
+	}
+}
+
+// inBackground does what may take its time beside the program: f, away from the screen, and what f returns, on it, if the case is still the same.
+func (m *model) inBackground(what string, f func() func(*model) tea.Cmd) tea.Cmd {
+	generation := m.generation
+	m.busy = what
+	return func() tea.Msg { return doneMsg{generation, true, f()} }
+}
+
+// aside does something short that may have to wait for somebody else's lock, and looks at what it has changed.
+func (m *model) aside(f func()) tea.Cmd {
+	generation := m.generation
+	return func() tea.Msg {
+		f()
+		return doneMsg{generation: generation, take: (*model).look}
+	}
+}
+
+// ask begins a case for what stands in the input.
 func (m *model) ask() tea.Cmd {
 	t, err := target.Parse(m.input.Value())
 	if err != nil {
 		m.flaw = err.Error()
 		return m.input.Focus()
 	}
-	if t != m.target || m.set == nil {
-		m.unwatch() // what was watched was about another question
-	}
 	m.flaw, m.target = "", t
-	m.first, m.before = nil, nil // another question has no run before
+	m.before = nil // another question has none before
 	m.input.Blur()
-	if m.Remember != nil && !t.IsZero() {
-		m.Remember(t.String())
+	m.close(questionLayer)
+	m.show(views[0])
+	cmd := m.start()
+	if remember := m.Remember; remember != nil && !t.IsZero() {
+		return tea.Batch(cmd, func() tea.Msg { remember(t.String()); return nil })
 	}
-	m.page = pageOverview
-	return m.start()
+	return cmd
 }
 
-// start runs the tests, anew if they ran before.
+// start begins a case: its tests, and all that keeps their verdict true.
 func (m *model) start() tea.Cmd {
-	if m.run != nil {
-		m.run.cancel()
+	m.end()
+	m.notice, m.moved, m.selected = "", false, 0
+	m.case_ = conductor.New(m.ctx, conductor.Config{Machine: m.Ground.Machine, Target: m.target, Interface: m.iface, Families: m.Families,
+		Sheet: m.Ground.Sheet, Responder: m.Ground.Responder, Deadline: m.Deadline, Thorough: true, Asleep: m.Asleep})
+	m.case_.Start()
+	return tea.Batch(m.wait(), m.open())
+}
+
+// renew has everything asked again: the tests, and what the views have looked up for themselves.
+func (m *model) renew() tea.Cmd {
+	if m.case_ == nil {
+		return nil
 	}
-	if m.first != nil {
+	if m.state.Verdict.Standing != state.NoVerdict {
 		before := m.result
 		m.before = &before
 	}
-	m.generation++
-	m.began, m.over, m.failed, m.first, m.notice = time.Now(), false, nil, nil, ""
-	m.moved, m.selected = false, 0
-	m.said, m.saying = nil, false // what was found before may have been mended since
-	m.set, m.result = nil, verdict.Result{}
-	view, ground := m.lease, m.Ground.Machine
-	m.run = startRun(m.ctx, m.generation, plan.Config{Machine: ground, Chosen: func(iface string) { view.listen(ground, iface) }, Target: m.target, Interface: m.iface, Families: m.Families, Sheet: m.Ground.Sheet, Responder: m.Ground.Responder}, m.Deadline)
-	cmds := []tea.Cmd{m.run.wait(m.ctx), m.tick()}
-	if m.watch == nil {
-		ctx, cancel := context.WithCancel(m.ctx)
-		changes, err := m.Ground.Machine.Watch(ctx)
-		if err != nil {
-			cancel()
-		} else {
-			m.watch, m.changes = cancel, changes
-			cmds = append(cmds, m.nextChange())
+	m.notice = ""
+	m.case_.Unsay() // what was found before may have been mended since
+	m.case_.Again()
+	for _, v := range views {
+		if v.renew != nil {
+			v.renew(m)
 		}
 	}
-	return tea.Batch(cmds...)
+	return m.look()
 }
 
 // mend has the repair done by somebody, in a demonstration, and runs the same tests again.
 func (m *model) mend() tea.Cmd {
 	switch {
-	case m.first == nil:
+	case m.state.Verdict.Standing == state.NoVerdict || m.busy != "":
 		return nil // what is wrong is still being found out
 	case m.Ground.Mended == nil:
 		m.notice = "There is nothing to mend here any more: s goes on to another complaint."
 		return nil
 	}
-	g, err := m.Ground.Mended()
-	if err != nil {
-		m.notice = err.Error()
-		return nil
-	}
-	before, first, iface, asked := m.result, m.first, m.iface, m.input.Value()
-	g.Sheet = m.Ground.Sheet // what is documented stays
-	m.enter(g)
-	m.result, m.first, m.iface, m.page = before, first, iface, pageOverview
-	m.input.SetValue(asked)
-	return m.start()
+	build := m.Ground.Mended
+	return m.inBackground("the repair is being done", func() func(*model) tea.Cmd {
+		g, err := build()
+		return func(m *model) tea.Cmd {
+			if err != nil {
+				m.notice = err.Error()
+				return nil
+			}
+			before, iface, asked := m.result, m.iface, m.input.Value()
+			g.Sheet = m.Ground.Sheet // what is documented stays
+			m.enter(g)
+			m.iface = iface
+			m.show(views[0])
+			m.input.SetValue(asked)
+			cmd := m.start()
+			m.before = &before
+			return cmd
+		}
+	})
 }
 
+// tick is the program's clock.
 func (m *model) tick() tea.Cmd {
-	generation := m.generation
-	return tea.Tick(100*time.Millisecond, func(time.Time) tea.Msg { return tickMsg{generation} })
+	m.frames++
+	generation := m.frames
+	every := time.Second
+	if m.view.live || m.state.Testing() {
+		every = frame
+	}
+	return tea.Tick(every, func(time.Time) tea.Msg { return frameMsg{generation} })
 }
 
-// Update implements tea.Model.
+// frame is how often a live view is drawn anew: often enough to be seen moving, and cheap.
+const frame = 500 * time.Millisecond
+
+// Update implements tea.Model. It waits for nothing: whatever takes time is a command.
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
+		return m, m.look()
 	case tea.BackgroundColorMsg:
 		m.theme = newTheme(msg.IsDark())
 	case newsMsg:
-		if m.run == nil || msg.generation != m.generation {
+		if m.case_ == nil || msg.generation != m.generation {
 			return m, nil
 		}
-		return m, m.takeNews()
-	case tickMsg:
-		if msg.generation == m.generation && !m.over {
-			return m, m.tick()
-		}
+		m.take(m.case_.State())
+		return m, tea.Batch(m.wait(), m.open())
 	case frameMsg:
-		return m, m.takeFrame(msg)
-	case changedMsg:
-		return m, m.takeChange(msg)
+		if msg.generation == m.frames {
+			m.now = time.Now()
+			return m, tea.Batch(m.tick(), m.look())
+		}
+	case lookedMsg:
+		return m, m.looked(msg)
+	case doneMsg:
+		if msg.generation != m.generation {
+			return m, nil
+		}
+		if msg.alone {
+			m.busy = ""
+		}
+		if msg.take != nil {
+			return m, msg.take(m)
+		}
 	case tea.KeyPressMsg:
-		return m, m.press(msg)
+		cmd := m.press(msg)
+		return m, tea.Batch(cmd, m.look())
 	case tea.PasteMsg:
-		if m.entry.open {
-			m.pasteEntry(msg.Content)
-			return m, nil
-		}
-		if m.page == pageQuestion {
-			m.flaw = ""
-			var cmd tea.Cmd
-			m.input, cmd = m.input.Update(tea.PasteMsg{Content: strings.TrimSpace(msg.Content)})
-			return m, cmd
-		}
+		return m, m.paste(msg.Content)
 	case tea.MouseWheelMsg:
-		if m.page == pageReach && m.reach != nil || m.page == pagePath && m.path != nil {
-			step := 1
-			if msg.Button == tea.MouseWheelUp {
-				step = -1
-			}
-			if m.page == pageReach {
-				m.reach.selected += step
-			} else {
-				m.path.selected += step
-			}
-			return m, nil
+		step := 1
+		if msg.Button == tea.MouseWheelUp {
+			step = -1
 		}
-		if m.page == pageOverview && !m.help && !m.ports {
-			if msg.Button == tea.MouseWheelUp {
-				m.selectCheck(m.selected - 1)
-			} else {
-				m.selectCheck(m.selected + 1)
-			}
+		if len(m.over) == 0 && m.view.wheel != nil {
+			m.view.wheel(m, step)
 		}
 	case tea.MouseClickMsg:
 		return m, m.click(msg.Mouse())
@@ -353,32 +385,25 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
-func (m *model) takeNews() tea.Cmd {
-	set, result, err, over := m.run.latest()
-	if set != nil {
-		m.set, m.result = set, result
+// take takes in what is known of the case now.
+func (m *model) take(s state.State) {
+	was := m.state
+	m.state, m.now = s, time.Now()
+	if s.Round.Number > 0 {
+		_, result := s.Shown()
+		m.set, m.result = s.Latest(), result
 	}
-	if err != nil {
-		m.failed = err
-	}
-	if m.first == nil && m.set != nil && (result.Settled || over) && err == nil {
-		settled := result
-		m.first = &settled
+	if len(s.Past) > len(was.Past) { // another verdict has taken the place of the one that was
+		before := s.Past[len(s.Past)-1].Result
+		m.before = &before
 	}
 	if !m.moved {
 		m.selected = m.telling()
 	}
-	m.over = over
-	var live tea.Cmd
-	if m.wantsLive() {
-		live = m.live() // asked for before there was anything to watch
-	}
-	m.witness()
-	if over {
-		return live
-	}
-	return tea.Batch(live, m.run.wait(m.ctx))
 }
+
+// settled reports whether there is a verdict.
+func (m *model) settled() bool { return m.state.Verdict.Standing != state.NoVerdict }
 
 // telling is the check that a reader should see first: the one that broke, else the service.
 func (m *model) telling() int {
@@ -394,4 +419,21 @@ func (m *model) telling() int {
 		}
 	}
 	return best
+}
+
+// paste takes in text that was pasted, where something is being typed.
+func (m *model) paste(text string) tea.Cmd {
+	switch top := m.top(); {
+	case top == nil:
+	case top.paste != nil:
+		return top.paste(m, text)
+	}
+	return nil
+}
+
+func (m *model) pasteQuestion(text string) tea.Cmd {
+	m.flaw = ""
+	var cmd tea.Cmd
+	m.input, cmd = m.input.Update(tea.PasteMsg{Content: strings.TrimSpace(text)})
+	return cmd
 }

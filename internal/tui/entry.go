@@ -1,40 +1,38 @@
 package tui
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 	"strings"
-	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"passepartout/internal/core/blame"
-	"passepartout/internal/core/dhcp"
-	"passepartout/internal/core/path"
+	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
-	"passepartout/internal/draw"
-	"passepartout/internal/probe/watch"
-	"passepartout/internal/report"
 )
 
 // entry is the line at the foot of a view in which something is typed.
 type entry struct {
-	open  bool
 	label string
 	input textinput.Model
 	flaw  string
-	done  func(text string) error // an error keeps the line open and is shown
+	done  func(text string) (tea.Cmd, error) // an error keeps the line open and is shown
 }
 
 // openEntry asks for a line.
-func (m *model) openEntry(label, value string, done func(string) error) tea.Cmd {
+func (m *model) openEntry(label, value string, done func(string) (tea.Cmd, error)) tea.Cmd {
 	in := textinput.New()
 	in.Prompt, in.CharLimit = "", 200_000
 	in.SetVirtualCursor(true)
 	in.SetValue(value)
 	in.CursorEnd()
-	m.entry = entry{open: true, label: label, input: in, done: done}
+	m.entry = entry{label: label, input: in, done: done}
+	m.lay(entryLayer)
 	return m.entry.input.Focus()
 }
 
@@ -42,15 +40,16 @@ func (m *model) openEntry(label, value string, done func(string) error) tea.Cmd 
 func (m *model) pressEntry(k tea.KeyPressMsg) tea.Cmd {
 	switch k.String() {
 	case "esc":
-		m.entry = entry{}
+		m.close(entryLayer)
 		return nil
 	case "enter":
-		if err := m.entry.done(strings.TrimSpace(m.entry.input.Value())); err != nil {
+		cmd, err := m.entry.done(strings.TrimSpace(m.entry.input.Value()))
+		if err != nil {
 			m.entry.flaw = err.Error()
 			return nil
 		}
-		m.entry = entry{}
-		return nil
+		m.close(entryLayer)
+		return cmd
 	}
 	m.entry.flaw = ""
 	var cmd tea.Cmd
@@ -59,20 +58,18 @@ func (m *model) pressEntry(k tea.KeyPressMsg) tea.Cmd {
 }
 
 // pasteEntry takes a list in one go: its lines become words.
-func (m *model) pasteEntry(text string) {
-	if !m.entry.open {
-		return
-	}
+func (m *model) pasteEntry(text string) tea.Cmd {
 	m.entry.flaw = ""
 	m.entry.input.SetValue(m.entry.input.Value() + strings.Join(strings.Fields(text), " "))
 	m.entry.input.CursorEnd()
+	return nil
 }
 
 func (m *model) entryRow() string {
 	t, r := m.theme, &row{}
 	r.put(t.accent, " "+m.entry.label+" ")
 	if m.entry.flaw != "" {
-		return r.put(t.state[brokenState], fit(m.entry.flaw, m.width-r.width-1)).cut(m.width)
+		return r.put(t.state[verdict.Broken], fit(m.entry.flaw, m.width-r.width-1)).cut(m.width)
 	}
 	in := m.entry.input
 	in.SetWidth(max(m.width-r.width-24, 10))
@@ -81,90 +78,80 @@ func (m *model) entryRow() string {
 	return r.b.String() + t.faint.Render("   enter, esc leaves")
 }
 
-// exported is what the present view can be written as; false where there is nothing yet.
-func (m *model) exported() (e report.Export, name string, ok bool) {
-	if m.set == nil || m.set.Endpoint == nil {
-		return e, "", false
-	}
-	host := wiretext.Clean(m.set.Endpoint.Host)
-	switch {
-	case m.page == pageReach && m.reach != nil:
-		var times report.Times
-		m.reach.watcher.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
-			times = report.TimesOf(m.reach.watcher, now, subjects, l)
-		})
-		return times.Export(host), "reach", true
-	case m.page == pagePath && m.path != nil && m.path.now != nil:
-		x := m.path.now
-		names := x.shot().names
-		var trace report.Trace
-		x.see(func(track *path.Track) {
-			trace = report.NewTrace(m.target.Host(), track, x.flows, names, time.Since(x.began))
-			trace.Apart = x.apart
-		})
-		return trace.Export(host, x.began), "path", true
-	case m.page == pageLease:
-		shown, _, _ := m.talks()
-		var chosen *dhcp.Exchange
-		if len(shown) > 0 {
-			chosen = shown[m.lease.selected]
-		}
-		return report.LeaseExport(m.set.Endpoint, m.set.Interface, chosen, shown, time.Now()), "lease", true
-	case m.page == pageHood && m.hood != nil:
-		n := report.Neighbours{Interface: m.hood.iface, Home: m.hood.patrol.Home, HasHome: m.hood.patrol.HasHome, Picture: m.hood.patrol.See()}
-		return report.Export{Data: map[string]func(io.Writer) error{".csv": n.WriteCSV, ".json": n.WriteJSON, ".txt": n.WriteText}}, "neighbours", true
-	case m.page == pageNames && m.names != nil:
-		asked, _, compared, _, _ := m.names.shot()
-		return report.NamesExport(asked, compared), "names", asked.Name != ""
-	case m.page == pagePort && m.port != nil:
-		seen, _, ok := m.seen(m.set.Interface)
-		return report.Export{Data: map[string]func(io.Writer) error{".json": seen.WriteJSON, ".txt": seen.WriteText}}, "port", ok
-	case m.page == pageOverview || m.page == pageAddress || m.page == pageSuspects:
-		set, result, at := m.set, m.result, m.began
-		return report.Export{Page: func() draw.Page { return report.CheckPage(set, result, at) }, Data: map[string]func(io.Writer) error{
-			".json": func(w io.Writer) error { return report.CheckJSON(w, at, set, result) },
-			".txt":  func(w io.Writer) error { return report.CheckText(w, set, result) },
-		}}, "check", true
-	}
-	return e, "", false
-}
-
 // export asks where to write what is on screen.
 func (m *model) export() tea.Cmd {
-	e, name, ok := m.exported()
+	if m.set == nil || m.set.Endpoint == nil || m.view.export == nil {
+		return nil
+	}
+	v := m.view
+	e, ok := v.export(m)
 	if !ok {
 		return nil
 	}
-	file := fmt.Sprintf("passepartout-%s-%s%s", name, time.Now().Format("20060102-150405"), e.Endings()[0])
-	return m.openEntry("write to ("+strings.Join(e.Endings(), " ")+")", file, func(path string) error {
-		now, _, ok := m.exported() // as it is when enter is pressed
+	file := fmt.Sprintf("passepartout-%s-%s%s", v.name, m.now.Format("20060102-150405"), e.Endings()[0])
+	return m.openEntry("write to ("+strings.Join(e.Endings(), " ")+")", file, func(path string) (tea.Cmd, error) {
+		now, ok := v.export(m) // as it is when enter is pressed
 		if !ok {
 			now = e
 		}
-		if err := now.Save(path); err != nil {
-			return err
+		if err := now.Check(path); err != nil {
+			return nil, err
 		}
-		m.say("written to " + path)
-		return nil
+		m.say(v, "being written to "+path+" …")
+		return m.inBackground("what is on screen is being written", func() func(*model) tea.Cmd {
+			err := now.Save(path)
+			return func(m *model) tea.Cmd {
+				if err == nil {
+					m.say(v, "written to "+path)
+					return nil
+				}
+				m.say(v, err.Error()) // and nothing that was typed is lost
+				m.lay(entryLayer)
+				m.entry.flaw = err.Error()
+				return m.entry.input.Focus()
+			}
+		}), nil
 	})
 }
 
 // say shows what a key did, on the view that it was pressed on.
-func (m *model) say(words string) {
-	switch {
-	case m.page == pageReach && m.reach != nil:
-		m.reach.note = words
-	case m.page == pagePath && m.path != nil:
-		m.path.note = words
-	case m.page == pageLease:
-		m.lease.note = words
-	case m.page == pageHood && m.hood != nil:
-		m.hood.note = words
-	case m.page == pageNames && m.names != nil:
-		m.names.note = words
-	case m.page == pagePort && m.port != nil:
-		m.port.note = words
-	default:
-		m.notice = words
+func (m *model) say(v *view, words string) {
+	if v.say != nil {
+		v.say(m, words)
+		return
 	}
+	m.notice = words
+}
+
+// openPlain opens a file that somebody has named. What is no plain file is refused: a pipe would be waited for without end.
+func openPlain(path string) (*os.File, error) {
+	info, err := os.Stat(path)
+	if err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s: it is no plain file", wiretext.Clean(path))
+	}
+	var file *os.File
+	if err == nil {
+		file, err = os.Open(path)
+	}
+	if err != nil {
+		var p *fs.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return nil, fmt.Errorf("%s: %w", wiretext.Clean(path), err)
+	}
+	return file, nil
+}
+
+// ending is a reader that ends with a context.
+type ending struct {
+	ctx  context.Context
+	from io.Reader
+}
+
+func (e ending) Read(p []byte) (int, error) {
+	if err := e.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return e.from.Read(p)
 }

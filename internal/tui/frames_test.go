@@ -118,7 +118,7 @@ func TestWholeProgram(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { _, err := p.Run(); ended <- err }()
 	p.Send(tea.KeyPressMsg{Code: tea.KeyEnter})
-	require.Eventually(t, func() bool { return out.has("BEYOND the gateway") }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return out.has("BEYOND the gateway") && out.has("refuses") }, 10*time.Second, 10*time.Millisecond)
 	assert.Equal(t, s.Target, <-remembered)
 	p.Send(tea.KeyPressMsg{Text: "q", Code: 'q'})
 	select {
@@ -127,7 +127,6 @@ func TestWholeProgram(t *testing.T) {
 	case <-time.After(5 * time.Second):
 		t.Fatal("q does not end the program")
 	}
-	assert.Equal(t, "service-refused", m.result.Fault)
 	m.leave()
 	m.leave() // twice does no harm
 }
@@ -145,7 +144,7 @@ func TestAKeyIsAnsweredQuickly(t *testing.T) {
 	const n = 200
 	began := time.Now()
 	for range n {
-		m.Update(newsMsg{m.generation})
+		send(m, newsMsg{m.generation})
 		press(m, "down")
 		_ = m.View()
 	}

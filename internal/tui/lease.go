@@ -15,12 +15,12 @@ import (
 // leasePage shows the lease as a span of time, what is held beside what is offered, and the exchanges.
 func (m *model) leasePage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule()}
+	lines := m.head()
 	if m.set == nil || m.set.Endpoint == nil {
-		return m.withFoot(append(lines, "", "  "+t.faint.Render("The machine's settings are being read.")))
+		return append(lines, "", "  "+t.faint.Render("The machine's settings are being read."))
 	}
 	if _, ok := m.set.Endpoint.Interface(m.set.Interface); !ok {
-		return m.withFoot(append(lines, "", "  "+t.faint.Render("This machine has no network port besides loopback, and so no lease. Plug one in or load its driver; r looks again.")))
+		return append(lines, "", "  "+t.faint.Render("This machine has no network port besides loopback, and so no lease. Plug one in or load its driver; r looks again."))
 	}
 	tall := m.height >= 34
 	if tall {
@@ -33,7 +33,7 @@ func (m *model) leasePage() []string {
 		a := append(m.offered(m.width, room/2, false), m.advertised(m.width)...)
 		lines = append(append(lines, a...), "")
 		lines = append(lines, m.talkPane(m.width, room-len(a)-1)...)
-	case m.lease.talk:
+	case m.lease().talk:
 		lines = append(lines, m.talkPane(m.width, room)...)
 	default:
 		lines = append(lines, m.offered(m.width, room-1, false)...)
@@ -42,14 +42,14 @@ func (m *model) leasePage() []string {
 			lines = append(lines, "  "+t.key.Render("tab")+t.faint.Render(fmt.Sprintf(" shows the exchanges: %d heard", len(shown))))
 		}
 	}
-	return m.withFoot(lines)
+	return lines
 }
 
 // leaseSpan is the lease in force, drawn from the moment it was obtained to its end.
 func (m *model) leaseSpan(width int, tall bool) []string {
 	t := m.theme
 	e := m.set.Endpoint
-	now := time.Now()
+	now := m.now
 	l, ok := e.Lease(m.set.Interface)
 	head := &row{}
 	head.put(t.loud, "  "+m.set.Interface)

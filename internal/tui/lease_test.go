@@ -92,12 +92,9 @@ func TestLeaseViewWithoutALease(t *testing.T) {
 	m.Init()
 	m.width, m.height = 120, 40
 	t.Cleanup(m.leave)
-	m.ask()
+	carryOut(m, m.ask())
 	press(m, "3")
-	for began := time.Now(); !m.over && time.Since(began) < 15*time.Second; {
-		time.Sleep(20 * time.Millisecond)
-		m.Update(newsMsg{m.generation})
-	}
+	testsEnd(t, m)
 	shows(t, m, "172.27.40.24/24, set by hand", "no lease is in force", "cannot be heard: it needs permission for raw frames", "could not be asked")
 	press(m, "d")
 	shows(t, m, "cannot be asked here")

@@ -12,7 +12,7 @@ import (
 )
 
 // drawLine draws the line: three zones from left to right, the segment's stations as branches, the gateway the lowest of them, and from it the way on.
-func drawLine(t theme, l strand.Line, width int) []string {
+func drawLine(t theme, l strand.Line, width int) (lines []string, spots []spot) {
 	host := l.Host
 	if width < 110 && len(host) > 2 {
 		host = host[1:] // loopback is said by its check
@@ -56,7 +56,7 @@ func drawLine(t theme, l strand.Line, width int) []string {
 		if i > 0 {
 			first.put(t.text, " ").put(t.state[s.State], strands[s.State]).put(t.text, " ")
 		}
-		drawStation(t, first, s)
+		spots = append(spots, drawStation(t, first, s, lineTop+1))
 	}
 	rows = append(rows, first)
 	for i, s := range l.Local {
@@ -77,15 +77,18 @@ func drawLine(t theme, l strand.Line, width int) []string {
 			shape = "┗"
 		}
 		r.at(branch).put(t.state[s.State], shape+strands[s.State]).put(t.text, " ")
-		drawStation(t, r, s)
+		spots = append(spots, drawStation(t, r, s, lineTop+1+i))
 	}
-	drawBeyond(t, rows, l, fork, width)
-	out := make([]string, len(rows))
+	spots = append(spots, drawBeyond(t, rows, l, fork, width)...)
+	lines = make([]string, len(rows))
 	for i, r := range rows {
-		out[i] = r.cut(width)
+		lines[i] = r.cut(width)
 	}
-	return out
+	return lines, spots
 }
+
+// lineTop is the screen's row in which the line begins.
+const lineTop = 2
 
 // forkColumn is where the way beyond begins: after the widest branch, not far from the middle.
 func forkColumn(l strand.Line, branch, width int) int {
@@ -107,7 +110,9 @@ func label(s strand.Station) string {
 	return s.Label + " " + s.Note
 }
 
-func drawStation(t theme, r *row, s strand.Station) {
+// drawStation draws a station, and says where it stands.
+func drawStation(t theme, r *row, s strand.Station, y int) spot {
+	from := r.width
 	style := t.text
 	if s.State == verdict.Broken {
 		style = t.state[s.State]
@@ -122,6 +127,7 @@ func drawStation(t theme, r *row, s strand.Station) {
 		}
 		r.put(style, " "+s.Note)
 	}
+	return spot{from, r.width, y, viewOf(s.Role)}
 }
 
 // beyondWidth is the room that the way beyond needs when its hops are drawn one by one (detail 1) or counted (0).
@@ -139,18 +145,18 @@ func beyondWidth(l strand.Line, detail int) int {
 	return w
 }
 
-func drawBeyond(t theme, rows []*row, l strand.Line, fork, width int) {
+func drawBeyond(t theme, rows []*row, l strand.Line, fork, width int) (spots []spot) {
 	if len(rows) < 2 {
-		return
+		return nil
 	}
 	last := rows[len(rows)-1]
 	stations := l.Beyond
 	if len(stations) > 2 && fork+beyondWidth(l, 1) > width {
-		stations = []strand.Station{{Label: fmt.Sprintf("%d stations", len(stations)-1), State: stations[len(stations)-2].State}, stations[len(stations)-1]}
+		stations = []strand.Station{{Role: strand.Path, Label: fmt.Sprintf("%d stations", len(stations)-1), State: stations[len(stations)-2].State}, stations[len(stations)-1]}
 	}
 	names := l.Names
 	if len(stations) == 0 && len(names) == 0 {
-		return
+		return nil
 	}
 	way := verdict.StateUnknown
 	if len(stations) > 0 {
@@ -172,7 +178,7 @@ func drawBeyond(t theme, rows []*row, l strand.Line, fork, width int) {
 		}
 		s := names[drawn]
 		rows[i].at(fork).put(t.state[s.State], shape+strands[s.State]).put(t.text, " ")
-		drawStation(t, rows[i], s)
+		spots = append(spots, drawStation(t, rows[i], s, lineTop+i))
 		drawn++
 	}
 	if len(stations) == 0 {
@@ -188,6 +194,7 @@ func drawBeyond(t theme, rows []*row, l strand.Line, fork, width int) {
 			last.put(t.text, " ")
 		}
 		last.put(t.state[s.State], joint+strands[s.State]).put(t.text, " ")
-		drawStation(t, last, s)
+		spots = append(spots, drawStation(t, last, s, lineTop+len(rows)-1))
 	}
+	return spots
 }

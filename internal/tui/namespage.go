@@ -15,12 +15,12 @@ import (
 // namesPage shows who is asked for names and why, one name as all of them have it, and which of them does best.
 func (m *model) namesPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule()}
-	if m.set == nil || m.set.Endpoint == nil || m.names == nil {
-		return m.withFoot(append(lines, "", "  "+t.faint.Render("The machine's settings are being read.")))
+	lines := m.head()
+	if m.set == nil || m.set.Endpoint == nil || m.names() == nil {
+		return append(lines, "", "  "+t.faint.Render("The machine's settings are being read."))
 	}
-	v := m.names
-	asked, asking, compared, comparing, done := v.shot()
+	seen := m.namesSeen()
+	asked, asking, compared, comparing, done := seen.asked, seen.asking, seen.compared, seen.comparing, seen.done
 	servers := names.Servers(m.set)
 	if len(asked.Servers) > 0 {
 		servers = asked.Servers
@@ -33,7 +33,7 @@ func (m *model) namesPage() []string {
 	for len(lines) < m.height-2-len(below) {
 		lines = append(lines, "")
 	}
-	return m.withFoot(append(lines, below...))
+	return append(lines, below...)
 }
 
 func (m *model) serverList(servers []names.Server, tall bool) []string {
@@ -85,7 +85,7 @@ func (m *model) answers(n report.Named, asking bool, room int) []string {
 		head.put(t.faint, fit("   asked as "+strings.TrimSuffix(n.Lookups[0].Name, "."), m.width/3))
 	}
 	if asking {
-		head.put(t.accent, fmt.Sprintf("   being asked, %.1f s", time.Since(n.At).Seconds()))
+		head.put(t.accent, fmt.Sprintf("   being asked, %.1f s", max(m.now.Sub(n.At), 0).Seconds()))
 	} else {
 		head.put(t.faint, "   asked at "+n.At.Format("15:04:05"))
 	}
@@ -195,7 +195,7 @@ func (m *model) answerBand(line names.Line, servers []names.Server, label, cell 
 
 // compareLines draws how the servers compare: a ruler of time, and on it for each server the span of its look-ups.
 func (m *model) compareLines(c report.Compared, comparing bool, done int) []string {
-	t, v := m.theme, m.names
+	t, v := m.theme, m.names()
 	lines := []string{m.rule()}
 	keys := &row{}
 	keys.at(2)

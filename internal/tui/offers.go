@@ -120,7 +120,7 @@ func (m *model) offeredBy(o evidence.Offer, verb string) settings {
 // offered puts what is held here beside what each server gives, and marks where they part. Brief leaves out what is of no use without the lease.
 func (m *model) offered(width, room int, brief bool) []string {
 	t := m.theme
-	d := m.lease.discovery(m.set)
+	d := m.discovery()
 	columns := []settings{m.heldHere()}
 	if d != nil {
 		for _, o := range d.Offers {
@@ -211,16 +211,14 @@ func sameList(a, b string) bool {
 // offersRemark says how the servers were asked, and what else they let be heard.
 func (m *model) offersRemark(d *evidence.Discovery, hidden, width int) []string {
 	t := m.theme
-	m.lease.mu.Lock()
-	asking, began := m.lease.asking, m.lease.began
-	m.lease.mu.Unlock()
+	asking, began := m.lease().asking, m.lease().began
 	var lines []string
 	say := func(style lipgloss.Style, format string, args ...any) {
 		lines = append(lines, "  "+style.Render(fit(fmt.Sprintf(format, args...), width-3)))
 	}
 	switch {
 	case asking:
-		say(t.accent, "asking DHCP servers … %.1f of %.0f s; no lease is taken", time.Since(began).Seconds(), askFor.Seconds())
+		say(t.accent, "asking DHCP servers … %.1f of %.0f s; no lease is taken", m.now.Sub(began).Seconds(), askFor.Seconds())
 	case m.set.IsWithheld(evidence.DHCPOffer):
 		say(t.faint, "DHCP servers could not be asked: it needs permission to send raw frames")
 	case d == nil:

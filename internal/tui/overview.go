@@ -1,15 +1,59 @@
 package tui
 
 import (
+	"io"
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/fault"
-	"passepartout/internal/core/strand"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/draw"
+	"passepartout/internal/report"
 )
+
+// overviewView shows the checks by zone, and what each one rests on.
+var overviewView = &view{
+	key: "1", name: "overview", does: "checks by zone, and what each one rests on", at: "service", full: true,
+	help: [][2]string{
+		{"↑ ↓", "choose a check; at the right stands what it rests on and clears"},
+		{"r", "everything is asked again, now; by themselves the tests are run again when anything changes"},
+	},
+	draw:   (*model).overviewPage,
+	press:  (*model).pressOverview,
+	wheel:  func(m *model, step int) { m.selectCheck(m.selected + step) },
+	click:  (*model).clickOverview,
+	export: (*model).exportCheck,
+}
+
+func (m *model) pressOverview(k tea.KeyPressMsg) (tea.Cmd, bool) {
+	step, ok := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -10, "pgdown": 10, "home": -1000, "end": 1000}[k.String()]
+	if ok {
+		m.selectCheck(m.selected + step)
+	}
+	return nil, ok
+}
+
+// clickOverview chooses the check that was pointed at.
+func (m *model) clickOverview(at tea.Mouse) (tea.Cmd, bool) {
+	for i, y := range m.overviewLayout().checkRows {
+		if y == at.Y && at.X < m.width*45/100 {
+			m.selectCheck(i)
+		}
+	}
+	return nil, true
+}
+
+// exportCheck writes the check as a whole: it is what the overview, the addresses and the suspects show parts of.
+func (m *model) exportCheck() (report.Export, bool) {
+	set, result, at := m.set, m.result, m.state.Verdict.Reached
+	return report.Export{Page: func() draw.Page { return report.CheckPage(set, result, at) }, Data: map[string]func(io.Writer) error{
+		".json": func(w io.Writer) error { return report.CheckJSON(w, at, set, result) },
+		".txt":  func(w io.Writer) error { return report.CheckText(w, set, result) },
+	}}, true
+}
 
 // layout is where things stand on the overview.
 type layout struct {
@@ -25,7 +69,7 @@ type layout struct {
 func (m *model) overviewLayout() layout {
 	l := layout{split: m.width * 45 / 100}
 	if m.set != nil {
-		l.line = drawLine(m.theme, strand.Of(m.set, m.result), m.width)
+		l.line, _ = drawLine(m.theme, m.line(), m.width)
 	}
 	most := 4
 	if m.height >= 36 {
@@ -77,7 +121,7 @@ func (m *model) overviewPage() []string {
 		}
 		lines = append(lines, r.b.String())
 	}
-	return append(lines, m.rule(), m.foot())
+	return lines
 }
 
 // listed is one row of the list of checks; check is −1 for a heading.

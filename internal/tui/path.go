@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"strings"
 	"time"
@@ -28,18 +29,33 @@ type pathShot struct {
 	apart     bool
 	err       error
 	names     map[netip.Addr]string
+	at        time.Duration // since the beginning
+	began     time.Time
 }
 
+// shot copies what is known of a path: as it is now, within the window, with the rounds since the beginning beside it.
 func (t *tracing) shot() (s pathShot) {
 	t.see(func(track *path.Track) {
-		s.places, s.reached, s.rounds, s.changes, s.apart, s.err = track.Places(-1), track.Reached(), track.Rounds(), track.Changes(), t.apart, t.err
-		s.names = map[netip.Addr]string{}
-		for a, n := range t.names {
-			s.names[a] = n
+		s.at = t.ended
+		if s.at == 0 {
+			s.at = time.Since(t.began)
 		}
+		now := track.Window(s.at - window)
+		s.places, s.reached, s.rounds, s.changes, s.apart, s.err = now.Places(-1), now.Reached(), track.Rounds(), track.Changes(), t.apart, t.err
+		s.names = maps.Clone(t.names)
+		s.began = t.began
 	})
 	s.stretches, s.remarks = path.Stretches(s.places), path.Remarks(s.places, s.reached)
 	return s
+}
+
+// stalled is since when nothing comes through a stretch any more; false while something does. One round may be lost whole, and the last is under way.
+func (s pathShot) stalled(x path.Stretch) (since time.Time, yes bool) {
+	const rounds = 3
+	if x.Through == 0 || s.at-x.Last < rounds*time.Second+pathPatience {
+		return time.Time{}, false
+	}
+	return s.began.Add(x.Last), true
 }
 
 // called is how a station is called: its name without the site's domain, else its address.
@@ -52,32 +68,32 @@ func (m *model) called(s pathShot, a netip.Addr) string {
 
 func (m *model) pathPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule()}
-	if m.path == nil || m.path.now == nil {
+	lines := m.head()
+	if m.path() == nil {
 		words := "The path is shown as soon as an address to go to is known."
 		switch {
-		case m.set != nil && m.target.IsZero() && m.over:
+		case m.set != nil && m.target.IsZero() && m.state.Round.Over:
 			words = "Nothing beyond the gateway was asked for, and no name server beyond it is set: there is nowhere to go. t asks for a target."
-		case m.set != nil && m.over:
+		case m.set != nil && m.state.Round.Over:
 			words = "The target's name has led to no address, so that there is no way to show. The overview says why; t asks for another target."
 		}
 		for _, l := range wrap(words, m.width-4, 3) {
 			lines = append(lines, "", "  "+t.faint.Render(l))
 		}
-		return m.withFoot(lines)
+		return lines
 	}
-	s := m.path.now.shot()
-	lines = append(lines, m.pathHead(m.path.now, s)...)
+	s := m.pathSeen().now
+	lines = append(lines, m.pathHead(m.path().now, s)...)
 	lines = append(lines, "")
-	if m.path.choosing {
-		return m.withFoot(append(lines, m.besideList()...))
+	if m.path().choosing {
+		return append(lines, m.besideList()...)
 	}
-	if m.path.beside != nil {
-		lines = append(lines, m.sideBySide(s, m.path.beside)...)
+	if m.path().beside != nil {
+		lines = append(lines, m.sideBySide(s, m.path().beside)...)
 		return m.pathFoot(lines)
 	}
 	if len(s.places) == 0 {
-		words := fmt.Sprintf("Asked for %d s. Nothing on the way has answered yet.", int(time.Since(m.path.now.began).Seconds()))
+		words := fmt.Sprintf("Asked for %d s. Nothing on the way has answered yet.", int(m.now.Sub(m.path().now.began).Seconds()))
 		if s.err != nil {
 			words = "The path cannot be asked: " + s.err.Error()
 		}
@@ -95,7 +111,7 @@ func (m *model) pathPage() []string {
 	for i := max(len(s.changes)-2, 0); i < len(s.changes); i++ {
 		c := s.changes[i]
 		r := &row{}
-		r.put(t.faint, " "+m.path.now.began.Add(c.At).Format("15:04:05")).put(t.state[verdict.Strained], fmt.Sprintf("  the path changed at station %d, from %s to %s", c.HopLimit, m.called(s, c.Was), m.called(s, c.Is)))
+		r.put(t.faint, " "+m.path().now.began.Add(c.At).Format("15:04:05")).put(t.state[verdict.Strained], fmt.Sprintf("  the path changed at station %d, from %s to %s", c.HopLimit, m.called(s, c.Was), m.called(s, c.Is)))
 		lines = append(lines, r.cut(m.width))
 	}
 	return m.pathFoot(lines)
@@ -116,13 +132,10 @@ func (m *model) pathFoot(lines []string) []string {
 		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
 	}
 	line := keys.cut(m.width)
-	switch {
-	case m.entry.open:
-		line = m.entryRow()
-	case m.path.note != "":
-		line = " " + t.accent.Render(fit(m.path.note, m.width-2))
+	if m.path().note != "" {
+		line = " " + t.accent.Render(fit(m.path().note, m.width-2))
 	}
-	return append(lines, line, m.rule(), m.foot())
+	return append(lines, line)
 }
 
 func (m *model) pathHead(x *tracing, s pathShot) []string {
@@ -140,7 +153,7 @@ func (m *model) pathHead(x *tracing, s pathShot) []string {
 		who = m.target.Host() + " " + who
 	}
 	r := &row{}
-	r.put(t.loud, " to "+wiretext.Clean(who)).put(t.faint, fmt.Sprintf(", %s, %s, watched for %s", method, how, report.Lasting(time.Since(x.began).Round(time.Second))))
+	r.put(t.loud, " to "+wiretext.Clean(who)).put(t.faint, fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, plural(s.rounds, "round"), x.began.Format("15:04:05")))
 	out := []string{r.cut(m.width)}
 	if s.apart {
 		out = append(out, " "+t.faint.Render(fit("One flow for all stations needs raw frames: "+m.Ground.Machine.Permissions().Frames.Mend, m.width-2)))
@@ -268,16 +281,16 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 	for _, p := range s.places {
 		all += 2 * max(len(p.Voices), 1)
 	}
-	m.path.selected = min(max(m.path.selected, 0), len(s.stretches)-1)
+	m.path().selected = min(max(m.path().selected, 0), len(s.stretches)-1)
 	for i, x := range s.stretches {
 		r := &row{}
 		name := t.text
 		mark := "▸"
-		open := m.path.open[x.Segment] != (all <= room)
+		open := m.path().open[x.Segment] != (all <= room)
 		if open {
 			mark = "▾"
 		}
-		if i == m.path.selected {
+		if i == m.path().selected {
 			at, name = len(rows), t.loud
 			r.put(t.accent, " "+mark)
 		} else {
@@ -311,6 +324,9 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 		}
 		if x.Through < .995 && state == verdict.Holds {
 			state = verdict.Strained
+		}
+		if since, yes := s.stalled(x); yes {
+			state, through = verdict.Broken, "nothing comes through since "+since.Format("15:04:05")
 		}
 		r.at(46).put(t.state[state], strands[state]+" "+through)
 		if worst != "" && !open { // unfolded, it stands at its station
@@ -425,7 +441,7 @@ func (m *model) besideList() (lines []string) {
 	lines = append(lines, "  "+t.loud.Render("Lay beside it"), "")
 	for i, c := range m.besideChoices() {
 		mark, style := "   ", t.text
-		if i == m.path.picked {
+		if i == m.path().picked {
 			mark, style = " ▸ ", t.loud
 		}
 		lines = append(lines, " "+t.accent.Render(mark)+style.Render(c.label))
@@ -436,10 +452,10 @@ func (m *model) besideList() (lines []string) {
 // sideBySide lays two paths next to each other and marks where they part.
 func (m *model) sideBySide(s pathShot, other *tracing) (lines []string) {
 	t := m.theme
-	o := other.shot()
+	o := m.pathSeen().beside
 	half := (m.width - 8) / 2
 	head := &row{}
-	head.at(6).put(t.loud, fit(m.labelOf(m.path.now), half-2)).at(8+half).put(t.loud, fit(m.labelOf(other), half-2))
+	head.at(6).put(t.loud, fit(m.labelOf(m.path().now), half-2)).at(8+half).put(t.loud, fit(m.labelOf(other), half-2))
 	lines = append(lines, head.cut(m.width), "")
 	cell := func(r *row, at int, s pathShot, p *path.Place) {
 		r.at(at)

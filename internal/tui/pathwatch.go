@@ -2,16 +2,68 @@ package tui
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"net/netip"
 	"sync"
 	"time"
 
 	"passepartout/internal/core/path"
+	"passepartout/internal/core/strand"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/probe"
+	"passepartout/internal/report"
 )
 
-// pathView is the state of the path view.
-type pathView struct {
+// pathView shows the way to the target, stretch by stretch.
+var pathView = &view{
+	key: "7", name: "path", does: "the way to the target, stretch by stretch", at: string(strand.Path), live: true,
+	help: [][2]string{
+		{"┃", "a station, at its usual round trip on the ruler; ├─●─┤ from its quickest to its slowest answer"},
+		{"m f", "another method (TCP, ICMP echo, UDP); eight flows side by side, to show where load is shared"},
+		{"c", "lay beside it: as it is now, another method, the other address family; esc takes it away"},
+	},
+	open: (*model).openPath, look: lookAtPath, draw: (*model).pathPage, press: (*model).pressPath,
+	wheel: func(m *model, step int) {
+		if v := m.path(); v != nil {
+			v.selected += step
+		}
+	},
+	say: func(m *model, words string) {
+		if v := m.path(); v != nil {
+			v.note = words
+		}
+	},
+	export: func(m *model) (report.Export, bool) {
+		v := m.path()
+		if v == nil {
+			return report.Export{}, false
+		}
+		x, host, whom, names := v.now, wiretext.Clean(m.set.Endpoint.Host), m.target.Host(), m.pathSeen().now.names
+		var trace report.Trace
+		return report.Later(func() report.Export {
+			x.see(func(track *path.Track) {
+				trace = report.NewTrace(whom, track, x.flows, names, time.Since(x.began))
+				trace.Apart = x.apart
+			})
+			return trace.Export(host, x.began)
+		}, ".svg", ".pdf", ".json", ".csv", ".txt"), true
+	},
+	renew: func(m *model) {
+		if v := m.path(); v != nil {
+			m.retrace(v.now.method, v.now.flows)
+		}
+	},
+	stop: func(m *model) {
+		if v := m.path(); v != nil {
+			v.now.end()
+			v.beside.end()
+		}
+	},
+}
+
+// pathChoice is what the view holds.
+type pathChoice struct {
 	now      *tracing // what is watched
 	beside   *tracing // what lies beside it; nil for nothing
 	choosing bool     // the list of what could lie beside is open
@@ -29,6 +81,7 @@ type tracing struct {
 	to     netip.AddrPort
 	method probe.TraceMethod
 	flows  int
+	ended  time.Duration // of one that was kept: when, after its beginning
 
 	mu    sync.Mutex
 	track *path.Track
@@ -45,6 +98,32 @@ const (
 	pathFlows    = 8 // that are shown when branches are asked for
 )
 
+// path is what the view holds; nil while there is nowhere to go.
+func (m *model) path() *pathChoice { return hold[pathChoice](m) }
+
+// pathLook is what was seen of the path when it was looked last, and of the one that lies beside it.
+type pathLook struct{ now, beside pathShot }
+
+func (m *model) pathSeen() pathLook {
+	s, _ := lookedAt[pathLook](m)
+	return s
+}
+
+func lookAtPath(m *model) func() any {
+	v := m.path()
+	if v == nil {
+		return nil
+	}
+	now, beside := v.now, v.beside
+	return func() any {
+		s := pathLook{now: now.shot()}
+		if beside != nil {
+			s.beside = beside.shot()
+		}
+		return s
+	}
+}
+
 // trace begins to watch a path.
 func (m *model) trace(to netip.AddrPort, method probe.TraceMethod, flows int) *tracing {
 	ctx, cancel := context.WithCancel(m.ctx)
@@ -54,7 +133,7 @@ func (m *model) trace(to netip.AddrPort, method probe.TraceMethod, flows int) *t
 	for _, n := range m.set.Names {
 		t.names[n.Address] = n.Name
 	}
-	ground, iface := m.Ground.Machine, m.iface
+	ground, iface := m.case_.Machine(), m.iface
 	go func() {
 		defer cancel()
 		echoer := probe.NewEchoer(ground, iface)
@@ -134,39 +213,33 @@ func (m *model) pathTarget() (netip.AddrPort, bool) {
 	return netip.AddrPort{}, false
 }
 
-// startPath begins to watch the path, if it is not watched yet and there is somewhere to go.
-func (m *model) startPath() {
-	if m.path != nil && m.path.now != nil {
-		return
-	}
+// openPath begins to watch the path, or the way to another address when the target has come to have one.
+func (m *model) openPath() {
 	to, ok := m.pathTarget()
-	if !ok {
+	v := m.path()
+	if !ok || v != nil && v.now.to == to {
 		return
 	}
-	m.path = &pathView{open: map[path.Segment]bool{}, now: m.trace(to, probe.UsualMethod(m.Ground.Machine, to.Port()), 1)}
-}
-
-func (m *model) stopPath() {
-	if m.path != nil {
-		m.path.now.end()
-		m.path.beside.end()
-		m.path = nil
+	if v == nil {
+		v = &pathChoice{open: map[path.Segment]bool{}}
+		keep(m, v)
+	} else {
+		v.note = fmt.Sprintf("the target is at %v now, before at %v", to.Addr(), v.now.to.Addr())
 	}
+	v.now.end()
+	v.now = m.trace(to, probe.UsualMethod(m.Ground.Machine, to.Port()), 1)
 }
 
-// besideChoices are what can be laid beside the path that is watched.
-func (m *model) besideChoices() (out []struct {
+// besideChoice is what can be laid beside the path that is watched: one that begins, or, with begin nil, the path as it is now.
+type besideChoice struct {
 	label string
-	make  func() *tracing
-}) {
-	now := m.path.now
-	add := func(label string, f func() *tracing) {
-		out = append(out, struct {
-			label string
-			make  func() *tracing
-		}{label, f})
-	}
-	add("the path as it is now, kept", func() *tracing { return now.kept() })
+	begin func() *tracing
+}
+
+// besideChoices are all of them.
+func (m *model) besideChoices() (out []besideChoice) {
+	now := m.path().now
+	out = append(out, besideChoice{label: "the path as it is now, kept"})
 	for _, c := range []struct {
 		method probe.TraceMethod
 		label  string
@@ -174,11 +247,11 @@ func (m *model) besideChoices() (out []struct {
 		if c.method == now.method || c.method == probe.TraceTCP && now.to.Port() == 0 || c.method == probe.TraceICMP && !m.Ground.Machine.Permissions().Echo.Granted {
 			continue
 		}
-		add(c.label, func() *tracing {
+		out = append(out, besideChoice{c.label, func() *tracing {
 			t := m.trace(now.to, c.method, now.flows)
 			t.label = c.label
 			return t
-		})
+		}})
 	}
 	addrs, _ := m.set.TargetAddresses()
 	for _, a := range addrs {
@@ -186,15 +259,15 @@ func (m *model) besideChoices() (out []struct {
 			continue
 		}
 		label := map[bool]string{true: "over IPv6, to " + a.String(), false: "over IPv4, to " + a.String()}[a.Is6()]
-		add(label, func() *tracing {
+		out = append(out, besideChoice{label, func() *tracing {
 			t := m.trace(netip.AddrPortFrom(a, now.to.Port()), now.method, now.flows)
 			t.label = label
 			return t
-		})
+		}})
 		break
 	}
-	if m.path.beside != nil {
-		add("nothing", func() *tracing { return nil })
+	if m.path().beside != nil {
+		out = append(out, besideChoice{"nothing", func() *tracing { return nil }})
 	}
 	return out
 }
@@ -203,5 +276,5 @@ func (m *model) besideChoices() (out []struct {
 func (t *tracing) kept() *tracing {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return &tracing{label: "as at " + time.Now().Format("15:04:05"), began: t.began, to: t.to, method: t.method, flows: t.flows, track: t.track.Clone(), apart: t.apart, names: t.names}
+	return &tracing{label: "as at " + time.Now().Format("15:04:05"), began: t.began, to: t.to, method: t.method, flows: t.flows, track: t.track.Clone(), apart: t.apart, names: maps.Clone(t.names), ended: time.Since(t.began)}
 }

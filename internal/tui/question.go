@@ -57,7 +57,7 @@ func (m *model) questionPage() (lines []string, x, y int) {
 	r := &row{}
 	r.put(t.key, " enter").put(t.faint, " ask   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc")
 	switch {
-	case m.set != nil:
+	case m.case_ != nil:
 		r.put(t.faint, " back   ")
 	case len(m.Cases) > 0:
 		r.put(t.faint, " scenarios   ")
@@ -80,7 +80,7 @@ func (m *model) casesPage() []string {
 	var all []line
 	for i, c := range m.Cases {
 		mark, style := "  ", t.text
-		if i == m.picked {
+		if i == m.casePicked {
 			mark, style = "▸ ", t.loud
 		}
 		for j, w := range wrap(c.Complaint, m.width-12, 3) {
@@ -93,11 +93,11 @@ func (m *model) casesPage() []string {
 	room := m.height - len(lines) - 3
 	top := 0
 	for i, l := range all {
-		if l.of == m.picked && i >= top+room {
+		if l.of == m.casePicked && i >= top+room {
 			top = i - room + 1
 		}
 	}
-	if m.picked == 0 {
+	if m.casePicked == 0 {
 		top = 0
 	}
 	for i := top; i < len(all) && i < top+room; i++ {
@@ -113,16 +113,19 @@ func (m *model) casesPage() []string {
 	if m.notice != "" {
 		more = "  " + m.notice
 	}
+	if m.busy != "" {
+		more = "  " + m.busy + " …"
+	}
 	r := &row{}
 	r.put(t.key, " enter").put(t.faint, " look into it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "?").put(t.faint, " help   ").put(t.key, "q").put(t.faint, " quit")
 	return append(lines, t.faint.Render(more), m.rule(), r.cut(m.width))
 }
 
-// portList lets another network port be meant.
-func (m *model) portList() []string {
+// interfaceList lets another network port be meant.
+func (m *model) interfaceList() []string {
 	t := m.theme
 	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which port do you mean?"), "  " + t.faint.Render("The local checks are about it; the others remain evidence."), ""}
-	for i, name := range m.portNames() {
+	for i, name := range m.interfaceNames() {
 		mark, style := "  ", t.text
 		if i == m.picked {
 			mark, style = "▸ ", t.loud

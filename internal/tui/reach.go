@@ -31,14 +31,19 @@ type watched struct {
 	counts  series.Counts
 	times   series.Spread
 	points  []series.Point
+	now     series.Summary // of the window
 	moves   []watch.Move
 	sum     series.Summary // of the selected one
 	said    evidence.Reply
 	saidAt  time.Duration
+	since   time.Duration // since when it is watched
 }
 
 // reachShot is everything the page shows, at one moment.
 type reachShot struct {
+	watcher *watch.Watcher
+	export  func(host string) report.Export
+	start   time.Time
 	now     time.Duration
 	targets []watched // gathered by zone
 	outages []blame.Outage
@@ -52,12 +57,33 @@ var zoneOrder = []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}
 
 var zoneHeads = map[fault.Zone]string{fault.Host: "HOST", fault.LocalSubnet: "LOCAL SUBNET", fault.Beyond: "BEYOND"}
 
-// shot copies what is to be shown. rows is how many targets have room: the points of the others are not needed.
-func (m *model) shot(width, rows int) reachShot {
-	w := m.reach
-	s := reachShot{lane: lane{width: width}}
-	w.watcher.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
-		span := spans[w.span]
+// clock gives the time of day at a place on the axis.
+func (s reachShot) clock(at time.Duration) time.Time { return s.start.Add(at) }
+
+// window is of what the figures beside the lanes speak: what is so now. The totals stand beside them, at the chosen target.
+const window = time.Minute
+
+// lookAtReach copies what is to be shown, as much of it as has room.
+func lookAtReach(m *model) func() any {
+	c := m.case_
+	if c == nil {
+		return nil
+	}
+	_, width, _ := m.reachColumns()
+	rows, chosen, span := m.reachBody(), m.reach().selected, spans[m.reach().span]
+	return func() any {
+		w := c.Watcher()
+		if w == nil {
+			return reachShot{}
+		}
+		return shotOf(w, width, rows, chosen, span)
+	}
+}
+
+// shotOf copies what a watcher knows. rows is how many targets have room: the points of the others are not needed.
+func shotOf(w *watch.Watcher, width, rows, chosen int, span time.Duration) reachShot {
+	s := reachShot{watcher: w, start: w.Start, lane: lane{width: width}}
+	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
 		s.now, s.lane.from, s.lane.to = now, now-span, now
 		s.outages = l.Outages()
 		for column := range width {
@@ -80,20 +106,39 @@ func (m *model) shot(width, rows int) reachShot {
 				if x.Rank > 0 {
 					s.witness++
 				}
-				t := watched{id: x.ID, spec: x.Spec, address: x.Address, trouble: x.Trouble, paused: x.Paused, done: x.Done, counts: x.Record.Counts(), times: x.Record.Times(), moves: x.Moves, said: x.Said, saidAt: x.SaidAt}
+				t := watched{id: x.ID, spec: x.Spec, address: x.Address, trouble: x.Trouble, paused: x.Paused, done: x.Done, counts: x.Record.Counts(),
+					now: x.Record.Window(now - window), moves: x.Moves, said: x.Said, saidAt: x.SaidAt, since: x.Since}
+				t.times = t.now.Times
 				n := len(s.targets)
-				if n == w.selected {
+				if n == chosen {
 					t.sum = x.Record.Summary()
 				}
-				if n >= w.selected-rows && n <= w.selected+rows {
+				if n >= chosen-rows && n <= chosen+rows {
 					t.points = x.Record.Between(s.lane.from, now)
 				}
 				s.targets = append(s.targets, t)
 			}
 		}
+		s.accuses = s.witness > 1
 	})
-	s.accuses = s.witness > 1
+	s.export = func(host string) (e report.Export) {
+		w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+			e = report.TimesOf(w, now, subjects, l).Export(host)
+		})
+		return e
+	}
 	return s
+}
+
+// reachBody is how many rows the lanes have.
+func (m *model) reachBody() int { return max(m.height-m.reachBottom()-len(m.head())-3, 4) }
+
+// reachBottom is how many rows stand under the lanes: outages, the selected target, keys.
+func (m *model) reachBottom() int {
+	if m.height < 36 {
+		return 10
+	}
+	return 11
 }
 
 // reachColumns are the widths of the names, the lanes and the values.
@@ -106,22 +151,17 @@ func (m *model) reachColumns() (left, lanes, right int) {
 }
 
 func (m *model) reachPage() []string {
-	t := m.theme
-	lines := []string{m.title(), m.rule()}
-	if m.reach == nil {
-		lines = append(lines, "", "  "+t.faint.Render("Watching begins as soon as this machine's settings have been read."))
-		return m.withFoot(lines)
+	t, v := m.theme, m.reach()
+	lines := m.head()
+	s, _ := lookedAt[reachShot](m)
+	if s.watcher == nil {
+		return append(lines, "", "  "+t.faint.Render("Watching begins with the first verdict: the tests are still finding out whom to watch."))
 	}
-	left, width, right := m.reachColumns()
-	bottom := 11 // outages, the selected target, keys
-	if m.height < 36 {
-		bottom = 10
-	}
-	body := max(m.height-bottom-5, 4)
-	s := m.shot(width, body)
-	m.reach.selected = min(max(m.reach.selected, 0), max(len(s.targets)-1, 0))
+	left, _, right := m.reachColumns()
+	bottom, body := m.reachBottom(), m.reachBody()
+	v.selected = min(max(v.selected, 0), max(len(s.targets)-1, 0))
 	axis := &row{}
-	axis.put(t.faint, " "+spanWords(spans[m.reach.span])).at(left).put(t.faint, s.lane.axis(m.reach.watcher.Clock))
+	axis.put(t.faint, " "+spanWords(spans[v.span])).at(left).put(t.faint, s.lane.axis(s.clock))
 	lines = append(lines, axis.cut(m.width))
 	rows, at := m.laneRows(s, left, right)
 	scroll := 0
@@ -140,14 +180,13 @@ func (m *model) reachPage() []string {
 		lines = append(lines, "")
 	}
 	lines = append(lines, m.rule())
-	list := m.outageRows(s, bottom-8)
-	lines = append(lines, list...)
+	lines = append(lines, m.outageRows(s, bottom-8)...)
 	lines = append(lines, m.rule())
 	lines = append(lines, m.targetRows(s)...)
 	for len(lines) < m.height-3 {
 		lines = append(lines, "")
 	}
-	return append(lines[:m.height-3], m.reachKeys(), m.rule(), m.foot())
+	return append(lines[:m.height-3], m.reachKeys())
 }
 
 func spanWords(d time.Duration) string {
@@ -169,14 +208,14 @@ func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 			r := &row{}
 			r.put(t.faint, " "+zoneHeads[zone])
 			if top > 0 {
-				scale := "lanes 0 to " + fault.Millis(top)
+				scale := "the last minute; lanes 0 to " + fault.Millis(top)
 				r.at(m.width-ansi.StringWidth(scale)-1).put(t.rule, scale)
 			}
 			rows = append(rows, r.cut(m.width))
 		}
 		r, name := &row{}, t.text
 		r.put(t.text, " ")
-		if i == m.reach.selected {
+		if i == m.reach().selected {
 			at, name = len(rows), t.loud
 			r.put(t.accent, "▸")
 		} else {
@@ -237,6 +276,8 @@ func valueOf(x watched, right int) (string, verdict.State) {
 		return "paused", verdict.Skipped
 	case x.done:
 		return "done", verdict.Skipped
+	case !x.times.Known && x.counts.Received > 0:
+		return "silent for a minute", verdict.Broken
 	case !x.times.Known && x.counts.Lost() > 0:
 		return "no answer yet", verdict.Broken
 	case !x.times.Known && x.counts.NotSent > 0:
@@ -250,7 +291,7 @@ func valueOf(x watched, right int) (string, verdict.State) {
 }
 
 func lostWords(x watched, right int) string {
-	c := x.counts
+	c := x.now
 	words := fmt.Sprintf("%d of %d", c.Lost(), c.Sent())
 	if c.Lost() == 0 && c.NotSent > 0 {
 		words = fmt.Sprintf("%d not sent", c.NotSent)
@@ -297,7 +338,7 @@ func (m *model) blameRows(s reachShot, left int) []string {
 func (m *model) outageRows(s reachShot, most int) []string {
 	t := m.theme
 	if len(s.outages) == 0 {
-		words := "No outage since " + m.reach.watcher.Clock(0).Format("15:04:05") + "."
+		words := "No outage since " + s.clock(0).Format("15:04:05") + "."
 		if !s.accuses {
 			words = "Outages are listed once there are witnesses."
 		}
@@ -307,7 +348,7 @@ func (m *model) outageRows(s reachShot, most int) []string {
 	for i := len(s.outages) - 1; i >= 0 && len(out) < most; i-- {
 		o := s.outages[i]
 		r := &row{}
-		r.put(t.text, " "+m.reach.watcher.Clock(o.From).Format("15:04:05")).at(11).put(t.text, fmt.Sprintf("%7s", report.Lasting(o.Length()))).at(21).put(t.zone[o.Zone], o.Zone.String()).at(36).put(t.faint, o.Evidence())
+		r.put(t.text, " "+s.clock(o.From).Format("15:04:05")).at(11).put(t.text, fmt.Sprintf("%7s", report.Lasting(o.Length()))).at(21).put(t.zone[o.Zone], o.Zone.String()).at(36).put(t.faint, o.Evidence())
 		if len(out) == most-1 && i > 0 && most > 1 {
 			r = &row{}
 			r.put(t.faint, fmt.Sprintf(" and %d before: e exports all", i+1))
@@ -323,7 +364,7 @@ func (m *model) targetRows(s reachShot) []string {
 	if len(s.targets) == 0 {
 		return nil
 	}
-	x := s.targets[m.reach.selected]
+	x := s.targets[m.reach().selected]
 	head := &row{}
 	head.put(t.loud, " "+wiretext.Clean(x.spec.Name()))
 	if x.address.IsValid() && x.address.String() != x.spec.Name() {
@@ -337,7 +378,7 @@ func (m *model) targetRows(s reachShot) []string {
 		return out
 	}
 	c := x.sum
-	words := fmt.Sprintf("%d sent, %d came back", c.Sent(), c.Received)
+	words := fmt.Sprintf("since %s: %d sent, %d came back", s.clock(x.since).Format("15:04:05"), c.Sent(), c.Received)
 	if n := c.Lost(); n > 0 {
 		longest := 0
 		for _, r := range c.LossRuns {
@@ -363,11 +404,11 @@ func (m *model) targetRows(s reachShot) []string {
 	}
 	switch n := len(x.moves); {
 	case x.said.Outcome != evidence.NotKnown && x.said.Outcome != evidence.Silent:
-		at := m.reach.watcher.Clock(x.saidAt).Format("15:04:05")
+		at := s.clock(x.saidAt).Format("15:04:05")
 		line(t.state[verdict.Strained], at+"  "+saidWords(x.said))
 	case n > 0:
 		mv := x.moves[n-1]
-		line(t.state[verdict.Strained], fmt.Sprintf("%s  the name moved from %v to %v", m.reach.watcher.Clock(mv.At).Format("15:04:05"), mv.From, mv.To))
+		line(t.state[verdict.Strained], fmt.Sprintf("%s  the name moved from %v to %v", s.clock(mv.At).Format("15:04:05"), mv.From, mv.To))
 	}
 	return out
 }
@@ -414,11 +455,8 @@ func saidWords(r evidence.Reply) string {
 // reachKeys names the keys of this view, or what the last one did.
 func (m *model) reachKeys() string {
 	t := m.theme
-	if m.entry.open {
-		return m.entryRow()
-	}
-	if m.reach.note != "" {
-		return " " + t.accent.Render(fit(m.reach.note, m.width-2))
+	if m.reach().note != "" {
+		return " " + t.accent.Render(fit(m.reach().note, m.width-2))
 	}
 	r := &row{}
 	r.put(t.text, " ")

@@ -11,8 +11,32 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
-// suspectsView is what view 9 holds.
-type suspectsView struct {
+// suspectsView shows every fault of the catalogue and how it stands.
+var suspectsView = &view{
+	key: "9", name: "suspects", does: "every fault and how it stands: what is found, open and ruled out, and why",
+	help: [][2]string{
+		{"╳ ╍ ┈ ━", "found, likely, open, ruled out: each fault of the catalogue is one mark, in its zone, from the host outwards"},
+		{"↑ ↓", "choose one: at the right stands what speaks for it and against it, and what it rests on"},
+		{"enter", "the exchange itself, in the overview"},
+	},
+	foot:   [][2]string{{"enter", "the exchange"}},
+	open:   func(m *model) { m.suspects() },
+	draw:   (*model).suspectsPage,
+	press:  (*model).pressSuspects,
+	wheel:  func(m *model, step int) { m.chooseSuspect(step) },
+	export: (*model).exportCheck,
+}
+
+// suspects is what the view holds.
+func (m *model) suspects() *suspectsChoice {
+	if hold[suspectsChoice](m) == nil {
+		keep(m, &suspectsChoice{})
+	}
+	return hold[suspectsChoice](m)
+}
+
+// suspectsChoice is which one was chosen.
+type suspectsChoice struct {
 	selected int
 	chosen   string // its id, so that a change of standing does not push the choice away
 }
@@ -39,17 +63,16 @@ func (m *model) ordered() (out []verdict.Suspect) {
 
 // pressSuspects handles the keys of the view; false for one that is not its own.
 func (m *model) pressSuspects(k tea.KeyPressMsg) (tea.Cmd, bool) {
-	v := &m.suspects
+	v := m.suspects()
 	list := m.ordered()
-	step := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -10, "pgdown": 10}[k.String()]
+	step := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -10, "pgdown": 10, "home": -1000, "end": 1000}[k.String()]
 	switch {
-	case step != 0 && len(list) > 0:
-		v.selected = min(max(v.selected+step, 0), len(list)-1)
-		v.chosen = list[v.selected].Fault.ID
+	case step != 0:
+		m.chooseSuspect(step)
 	case k.String() == "enter" && len(list) > 0:
 		for i, c := range m.result.Checks {
 			if c.ID == list[v.selected].Fault.Check {
-				m.page = pageOverview
+				m.show(views[0])
 				m.selectCheck(i)
 			}
 		}
@@ -59,15 +82,23 @@ func (m *model) pressSuspects(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	return nil, true
 }
 
+func (m *model) chooseSuspect(step int) {
+	v, list := m.suspects(), m.ordered()
+	if len(list) > 0 {
+		v.selected = min(max(v.selected+step, 0), len(list)-1)
+		v.chosen = list[v.selected].Fault.ID
+	}
+}
+
 // suspectsPage shows every fault of the catalogue and how it stands: what is found, what is open, what is ruled out, each with its reasons.
 func (m *model) suspectsPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule()}
+	lines := m.head()
 	list := m.ordered()
 	if m.set == nil || len(list) == 0 {
-		return m.withFoot(append(lines, "", "  "+t.faint.Render("Nothing has been judged yet: the evidence is being gathered.")))
+		return append(lines, "", "  "+t.faint.Render("Nothing has been judged yet: the evidence is being gathered."))
 	}
-	v := &m.suspects
+	v := m.suspects()
 	if i := slices.IndexFunc(list, func(s verdict.Suspect) bool { return s.Fault.ID == v.chosen }); i >= 0 {
 		v.selected = i
 	}
@@ -89,7 +120,7 @@ func (m *model) suspectsPage() []string {
 		}
 		lines = append(lines, r.b.String())
 	}
-	return m.withFoot(lines)
+	return lines
 }
 
 // fields draws each zone's suspects as one row of marks, in order of distance from the host: what is ruled out is as plain as what is found.
@@ -130,7 +161,7 @@ type drawn struct {
 }
 
 func (m *model) suspectRows(list []verdict.Suspect, width, room int) (out []drawn) {
-	t, v := m.theme, m.suspects
+	t, v := m.theme, m.suspects()
 	type line struct {
 		head fault.Standing
 		at   int // index in list; -1 for a heading

@@ -3,7 +3,6 @@ package tui
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -24,7 +23,7 @@ func TestSuspectsView(t *testing.T) {
 	}
 	for range len(list) {
 		press(m, "down")
-		chosen := list[m.suspects.selected]
+		chosen := list[m.suspects().selected]
 		page := text(m)
 		assert.Contains(t, page, chosen.Fault.ID, "each can be looked at")
 		for _, reason := range append(chosen.For, chosen.Against...) {
@@ -33,7 +32,7 @@ func TestSuspectsView(t *testing.T) {
 	}
 	press(m, "pgup", "pgup", "pgup", "pgup", "pgup", "pgup", "pgup")
 	press(m, "enter")
-	assert.Equal(t, pageOverview, m.page, "the exchange is one key away")
+	assert.Equal(t, overviewView, m.view, "the exchange is one key away")
 	assert.Equal(t, "gateway", m.result.Checks[m.selected].ID)
 }
 
@@ -51,16 +50,18 @@ func TestBeforeAndAfter(t *testing.T) {
 	broken := standing(t, "gateway-not-set", simulated.Options{}, nil)
 	again := func() {
 		press(broken, "r")
-		for !broken.over {
-			time.Sleep(20 * time.Millisecond)
-			broken.Update(newsMsg{broken.generation})
-		}
+		was := broken.state.Round.Number
+		until(t, broken, "another run of the tests", func() bool { return broken.state.Round.Number > was })
+		testsEnd(t, broken)
 	}
 	again()
 	shows(t, broken, "Still broken. Nothing that was tested has changed.")
 	well := standing(t, "healthy", simulated.Options{}, nil)
-	broken.Ground.Machine = well.Ground.Machine
-	again()
+	broken.keys = newKeys(true)
+	broken.Ground.Mended = func() (Ground, error) { return Ground{Machine: well.Ground.Machine}, nil }
+	press(broken, "h")
+	until(t, broken, "the repair", func() bool { return broken.Ground.Mended == nil })
+	testsEnd(t, broken)
 	shows(t, broken, "Repaired. Changed:", "gateway set: no gateway is")
 	assert.Regexp(t, `(?m)━━ gateway set  +172\.27\.40\.1 lies inside the mask.*\n +before +━╳ no gateway is set`, text(broken), "before beside after")
 	press(broken, "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "down", "down", "down")
@@ -79,10 +80,8 @@ func TestHavingItMended(t *testing.T) {
 	well := standing(t, "healthy", simulated.Options{}, nil)
 	m.Ground.Mended = func() (Ground, error) { return Ground{Machine: well.Ground.Machine}, nil }
 	press(m, "9", "h")
-	for !m.over {
-		time.Sleep(20 * time.Millisecond)
-		m.Update(newsMsg{m.generation})
-	}
+	until(t, m, "the repair", func() bool { return m.Ground.Mended == nil })
+	testsEnd(t, m)
 	shows(t, m, "Repaired. Changed:", "1 overview", "asked for bookings.kittiwake.example")
 	press(m, "h")
 	shows(t, m, "nothing to mend here any more")
@@ -96,7 +95,7 @@ func TestSuspectsSayWhatIsMissing(t *testing.T) {
 	press(m, "9")
 	for i, s := range m.ordered() {
 		if s.Fault.ID == "host-firewall" {
-			m.suspects.selected, m.suspects.chosen = i, s.Fault.ID
+			m.suspects().selected, m.suspects().chosen = i, s.Fault.ID
 		}
 	}
 	shows(t, m, "missing", "segment-frames, which needs permission")

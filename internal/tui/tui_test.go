@@ -20,8 +20,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/event"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/state"
 	"passepartout/internal/core/strand"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
@@ -51,34 +53,33 @@ func program(t *testing.T, width, height int) *model {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	m := newModel(ctx, Config{Ground: Ground{Machine: still{}, Complaint: "The booking page just hangs.", Targets: []string{"bookings.kittiwake.example:443", "weather.kittiwake.example:443"}}, Deadline: time.Minute})
+	t.Cleanup(m.leave)
 	m.Init()
-	m.Update(tea.WindowSizeMsg{Width: width, Height: height})
+	send(m, tea.WindowSizeMsg{Width: width, Height: height})
 	return m
 }
 
 // showing puts evidence onto the overview.
 func showing(t *testing.T, width, height int, change func(*evidence.Set)) *model {
 	m := program(t, width, height)
-	m.ask()
+	carryOut(m, m.ask())
 	s := Healthy()
 	if change != nil {
 		change(s)
 	}
-	m.run.cancel()
-	m.run = &runner{generation: m.generation, cancel: func() {}, news: make(chan struct{}, 1), set: s, result: verdict.Judge(s), over: len(s.Open) == 0}
-	m.Update(newsMsg{m.generation})
+	m.take(stateOf(s))
 	return m
 }
 
 func press(m *model, keys ...string) {
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k}
-		if code, special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "backspace": tea.KeyBackspace, "pgdown": tea.KeyPgDown}[k]; special {
+		if code, special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "backspace": tea.KeyBackspace, "pgdown": tea.KeyPgDown, "left": tea.KeyLeft, "right": tea.KeyRight, "home": tea.KeyHome, "end": tea.KeyEnd, "pgup": tea.KeyPgUp, "tab": tea.KeyTab}[k]; special {
 			msg = tea.KeyPressMsg{Code: code}
 		} else {
 			msg.Code = []rune(k)[0]
 		}
-		m.Update(msg)
+		send(m, msg)
 	}
 }
 
@@ -138,13 +139,13 @@ func TestBeforeTheSizeIsKnownAndWhenTooSmall(t *testing.T) {
 	assert.Empty(t, m.View().Content)
 	assert.True(t, m.View().AltScreen)
 	for _, size := range [][2]int{{79, 24}, {80, 23}, {20, 5}, {1, 1}} {
-		m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		send(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		assert.LessOrEqual(t, lipgloss.Height(m.View().Content), size[1])
 		assert.True(t, m.View().AltScreen)
 	}
-	m.Update(tea.WindowSizeMsg{Width: 70, Height: 20})
+	send(m, tea.WindowSizeMsg{Width: 70, Height: 20})
 	assert.Contains(t, text(m), "This window is 70 by 20. Passepartout needs 80 by 24")
-	m.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	send(m, tea.WindowSizeMsg{Width: 80, Height: 24})
 	assert.Contains(t, text(m), "What should be reachable?", "all is back when there is room")
 }
 
@@ -178,11 +179,11 @@ func TestMouse(t *testing.T) {
 	lines := strings.Split(text(m), "\n")
 	y := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "━━ names") && strings.Contains(l, "│") })
 	require.Positive(t, y)
-	m.Update(tea.MouseClickMsg{X: 5, Y: y, Button: tea.MouseLeft})
+	send(m, tea.MouseClickMsg{X: 5, Y: y, Button: tea.MouseLeft})
 	assert.Contains(t, text(m), "▸━━ names")
-	m.Update(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	send(m, tea.MouseWheelMsg{Button: tea.MouseWheelUp})
 	assert.Contains(t, text(m), "▸━━ uplink")
-	m.Update(tea.MouseClickMsg{X: 5, Y: 0, Button: tea.MouseLeft})
+	send(m, tea.MouseClickMsg{X: 5, Y: 0, Button: tea.MouseLeft})
 	assert.Contains(t, text(m), "▸━━ uplink", "a click beside the list changes nothing")
 }
 
@@ -201,13 +202,15 @@ func TestLaterEvidenceAmendsTheVerdict(t *testing.T) {
 	assert.Contains(t, text(m), "certain · still asking")
 	s := Healthy()
 	GatewayGone(s)
-	m.run.set, m.run.result, m.run.over = s, verdict.Judge(s), true
-	m.Update(newsMsg{m.generation})
-	assert.Contains(t, text(m), "amended, was none")
+	m.take(judgedAs(m.state, s))
+	assert.Contains(t, text(m), "amended, was: no fault stands in the way")
 	assert.Contains(t, text(m), "LOCAL SUBNET")
 	before := text(m)
-	m.Update(newsMsg{m.generation - 1})
-	assert.Equal(t, before, text(m), "news of an older run is not for this screen")
+	send(m, newsMsg{m.generation - 1})
+	assert.Equal(t, before, text(m), "news of an earlier case is not for this screen")
+	send(m, lookedMsg{m.generation - 1, reachView, reachShot{}})
+	_, seen := lookedAt[reachShot](m)
+	assert.False(t, seen, "nor is what was fetched for it")
 }
 
 func TestAddressView(t *testing.T) {
@@ -275,22 +278,13 @@ func TestQuestion(t *testing.T) {
 	assert.Contains(t, text(m), "443x", "and nothing is lost")
 	press(m, "backspace")
 	assert.NotContains(t, text(m), "a port is a number")
-	m.Update(tea.PasteMsg{Content: " 4\n"})
+	send(m, tea.PasteMsg{Content: " 4\n"})
 	assert.Equal(t, "bookings.kittiwake.example:4434", m.input.Value())
 	press(m, "enter")
 	assert.Contains(t, text(m), "asked for bookings.kittiwake.example:4434")
 	press(m, "t")
 	assert.Contains(t, text(m), "What should be reachable?")
 	assert.Equal(t, "bookings.kittiwake.example:4434", m.input.Value())
-}
-
-func TestAgainStartsAfresh(t *testing.T) {
-	m := showing(t, 100, 30, GatewayGone)
-	was := m.generation
-	press(m, "r")
-	assert.Equal(t, was+1, m.generation)
-	assert.Nil(t, m.set)
-	assert.Contains(t, text(m), "reading this machine's settings")
 }
 
 func TestPortsAndFailure(t *testing.T) {
@@ -305,35 +299,58 @@ func TestPortsAndFailure(t *testing.T) {
 	assert.Equal(t, "wlan0", m.iface)
 
 	m = showing(t, 100, 30, nil)
-	m.run.err, m.run.over = errors.New("no such interface: \"eth7\"; this machine has lo, eth0"), true
-	m.Update(newsMsg{m.generation})
+	m.take(state.Fold(m.state, event.Event{At: time.Now(), Body: event.Ended{Round: 1, Because: "no such interface: \"eth7\"; this machine has lo, eth0", Failed: true}}))
 	assert.Contains(t, text(m), "The tests could not be run")
 	assert.Contains(t, text(m), "this machine has lo, eth0")
 }
 
-func TestChangesAreTold(t *testing.T) {
+// What changes on the machine puts the verdict in doubt at once: headline, line and foot say so, and nothing is called certain.
+func TestAVerdictInDoubt(t *testing.T) {
+	for _, size := range sizes {
+		m := showing(t, size[0], size[1], nil)
+		assert.Contains(t, text(m), "━━ current")
+		assert.Contains(t, text(m), "certain")
+		changed := *m.set.Endpoint
+		changed.Interfaces = slices.Clone(changed.Interfaces)
+		changed.Interfaces[1].Carrier = endpoint.CarrierAbsent
+		m.take(state.Fold(m.state, event.Event{At: time.Now(), Body: event.Changed{Of: event.Link, What: "eth0 has lost its signal", Endpoint: &changed, Void: true}}))
+		for _, k := range []string{"1", "2", "3", "4", "5", "6", "7", "8", "9"} {
+			press(m, k)
+			page := text(m)
+			for _, want := range []string{"Not so any more since", "eth0 has lost its signal", "━╳ outdated"} {
+				assert.Contains(t, page, want, "view %s at %v", k, size)
+			}
+			assert.NotContains(t, page, "certain", "view %s", k)
+			assert.NotRegexp(t, "━━ (eth0|bookings)", page, "view %s: the line knows it no more", k)
+			whole(t, m, fmt.Sprintf("view %s in doubt, at %v", k, size))
+		}
+	}
+}
+
+// The line is the menu: arrows walk along it, and a station that is clicked opens its view.
+func TestTheLineIsTheMenu(t *testing.T) {
 	m := showing(t, 120, 40, nil)
-	changed := *m.set.Endpoint
-	changed.Interfaces = slices.Clone(changed.Interfaces)
-	changed.Interfaces[1].Carrier = endpoint.CarrierAbsent
-	m.changes = make(chan struct{})
-	m.Update(changedMsg{generation: m.generation, endpoint: &changed})
-	assert.Contains(t, text(m), "eth0 changed its state")
-	for _, c := range []struct {
-		change func(*endpoint.Endpoint)
-		want   string
-	}{
-		{func(e *endpoint.Endpoint) {}, ""},
-		{func(e *endpoint.Endpoint) { e.Neighbours = []endpoint.Neighbour{{Address: Core}} }, ""},
-		{func(e *endpoint.Endpoint) { e.Interfaces = e.Interfaces[:1] }, "eth0 has gone"},
-		{func(e *endpoint.Endpoint) { e.Interfaces[1].Addresses = nil }, "the addresses of eth0 changed"},
-		{func(e *endpoint.Endpoint) { e.Interfaces = append(e.Interfaces, endpoint.Interface{Name: "usb0"}) }, "a network port has come"},
-		{func(e *endpoint.Endpoint) { e.Routes = nil }, "the routes changed"},
-		{func(e *endpoint.Endpoint) { e.Resolvers = nil }, "the name servers changed"},
-	} {
-		was, is := Healthy().Endpoint, Healthy().Endpoint
-		c.change(is)
-		assert.Equal(t, c.want, endpoint.Difference(was, is))
+	var way []string
+	for range 8 {
+		press(m, "left")
+		way = append(way, m.view.name)
+	}
+	assert.Equal(t, []string{"path", "names", "reach", "neighbours", "lease", "address", "counters", "counters"}, way)
+	press(m, "right")
+	assert.Equal(t, addressView, m.view)
+	for _, k := range []string{"1", "2", "6"} {
+		press(m, k)
+		for _, station := range []struct {
+			label string
+			view  *view
+		}{{"eth0", countersView}, {".23/24", addressView}, {"bookings", overviewView}} {
+			press(m, k)
+			lines := strings.Split(text(m), "\n")
+			y := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "━━") && strings.Contains(l, station.label) })
+			x := ansi.StringWidth(lines[y][:strings.Index(lines[y], station.label)])
+			send(m, tea.MouseClickMsg{X: x + 1, Y: y, Button: tea.MouseLeft})
+			assert.Equal(t, station.view, m.view, "%s on view %s", station.label, k)
+		}
 	}
 }
 
@@ -352,13 +369,14 @@ func TestCases(t *testing.T) {
 	}
 	c.Cases = append(c.Cases, Case{Name: "broken", Complaint: "Last."})
 	m := newModel(t.Context(), c)
-	m.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	send(m, tea.WindowSizeMsg{Width: 80, Height: 24})
 	assert.Contains(t, text(m), "Which complaint will you look into?")
 	assert.NotContains(t, text(m), "case-", "a name would give the answer away")
 	whole(t, m, "cases")
 	press(m, "pgdown", "pgdown")
 	assert.Contains(t, text(m), "▸ Complaint number 20")
 	press(m, "enter")
+	shows(t, m, "“Nothing works.”")
 	assert.Equal(t, "case-20", opened)
 	assert.Contains(t, text(m), "“Nothing works.”")
 	press(m, "enter", "s")
@@ -367,7 +385,7 @@ func TestCases(t *testing.T) {
 		press(m, "pgdown")
 	}
 	press(m, "enter")
-	assert.Contains(t, text(m), "it cannot be built")
+	shows(t, m, "it cannot be built")
 	m.leave()
 	assert.Equal(t, 1, closed, "a site is closed once")
 }
@@ -376,16 +394,18 @@ func TestLineShrinks(t *testing.T) {
 	s := Healthy()
 	s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"}, {Address: Provider, Name: "sound-core.kittiwake.example"}}
 	l := strand.Of(s, verdict.Judge(s))
-	wide := ansi.Strip(strings.Join(drawLine(newTheme(true), l, 160), "\n"))
+	drawn, _ := drawLine(newTheme(true), l, 160)
+	wide := ansi.Strip(strings.Join(drawn, "\n"))
 	assert.Contains(t, wide, "loopback ━━ eth0 ━━ .23/24 ")
 	assert.Contains(t, wide, "┻━━ sound-edge ━━ sound-core ━━ 198.51.100.13 ━━ bookings :443")
 	assert.Contains(t, wide, "┏━━ 203.0.113.53 names")
-	narrow := drawLine(newTheme(true), l, 80)
+	narrow, _ := drawLine(newTheme(true), l, 80)
 	assert.Contains(t, ansi.Strip(strings.Join(narrow, "\n")), "━━ 3 stations ━━ bookings :443")
 	for _, row := range narrow {
 		assert.LessOrEqual(t, ansi.StringWidth(row), 80)
 	}
-	assert.Len(t, drawLine(newTheme(false), strand.Line{}, 80), 2, "nothing known yet")
+	drawn, _ = drawLine(newTheme(false), strand.Line{}, 80)
+	assert.Len(t, drawn, 2, "nothing known yet")
 }
 
 func TestRecent(t *testing.T) {
@@ -410,6 +430,9 @@ func TestHelpNamesEveryKeyThatWorks(t *testing.T) {
 		if b.Enabled() {
 			assert.Regexp(t, `(?m)^ +`+regexp.QuoteMeta(b.Help().Key)+` `, text(m), b.Help().Desc)
 		}
+	}
+	for _, v := range views {
+		assert.Regexp(t, `(?m)^ +`+v.key+` +`+regexp.QuoteMeta(v.does), text(m), v.name)
 	}
 	assert.NotContains(t, text(m), "look into another complaint", "only in a demonstration")
 	press(m, "q")

@@ -3,17 +3,12 @@ package tui
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"passepartout/internal/core/blame"
-	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
-	"passepartout/internal/probe/watch"
-	"passepartout/internal/report"
 )
 
 // View implements tea.Model.
@@ -29,45 +24,37 @@ func (m *model) View() tea.View {
 		v.SetContent(m.tooSmall())
 		return v
 	}
-	var lines []string
-	switch {
-	case m.help:
-		lines = m.helpPage()
-	case m.ports:
-		lines = m.portList()
-	case m.saying:
-		lines = m.sayingPage()
-	case m.page == pageCases:
-		lines = m.casesPage()
-	case m.page == pageQuestion:
-		var x, y int
-		lines, x, y = m.questionPage()
-		if c := m.input.Cursor(); c != nil {
-			c.X += x
-			c.Y += y
-			v.Cursor = c
+	top := m.top()
+	if top != nil && top.draw != nil {
+		if top == questionLayer {
+			if c := m.input.Cursor(); c != nil {
+				_, x, y := m.questionPage()
+				c.X += x
+				c.Y += y
+				v.Cursor = c
+			}
 		}
-	case m.page == pageAddress:
-		lines = m.addressPage()
-	case m.page == pageLease:
-		lines = m.leasePage()
-	case m.page == pageHood:
-		lines = m.hoodPage()
-	case m.page == pageNames:
-		lines = m.namesPage()
-	case m.page == pageSuspects:
-		lines = m.suspectsPage()
-	case m.page == pagePort:
-		lines = m.portPage()
-	case m.page == pageReach:
-		lines = m.reachPage()
-	case m.page == pagePath:
-		lines = m.pathPage()
-	default:
-		lines = m.overviewPage()
+		v.SetContent(m.screen(top.draw(m)))
+		return v
 	}
-	v.SetContent(m.screen(lines))
+	lines := m.fill(m.view.draw(m))
+	foot := m.foot()
+	if top != nil && top.line != nil {
+		foot = top.line(m)
+	}
+	v.SetContent(m.screen(append(lines, m.rule(), foot)))
 	return v
+}
+
+// fill makes of a view's rows as many as there is room for above the foot.
+func (m *model) fill(lines []string) []string {
+	if len(lines) > m.height-2 {
+		lines = append(lines[:m.height-3:m.height-3], m.theme.faint.Render("  … a taller window shows more"))
+	}
+	for len(lines) < m.height-2 {
+		lines = append(lines, "")
+	}
+	return lines
 }
 
 // screen makes of lines exactly one screenful.
@@ -82,13 +69,14 @@ func (m *model) screen(lines []string) string {
 }
 
 func (m *model) tooSmall() string {
-	text := wrap(fmt.Sprintf("This window is %d by %d. Passepartout needs %d by %d: make it larger, or the letters smaller. ctrl+c leaves.", m.width, m.height, leastWidth, leastHeight), max(m.width, 1), max(m.height, 1))
-	return strings.Join(text, "\n")
+	words := fmt.Sprintf("This window is %d by %d. Passepartout needs %d by %d: make it larger, or the letters smaller. ctrl+c leaves.",
+		m.width, m.height, leastWidth, leastHeight)
+	return strings.Join(wrap(words, max(m.width, 1), max(m.height, 1)), "\n")
 }
 
 func (m *model) rule() string { return m.theme.rule.Render(strings.Repeat("─", m.width)) }
 
-// title is the top line: who, where, what for, when.
+// title is the top line: who, where, what for, and the time now.
 func (m *model) title() string {
 	t, r := m.theme, &row{}
 	r.put(t.text, " ").put(t.accent, "Passepartout")
@@ -108,7 +96,7 @@ func (m *model) title() string {
 	}
 	right := ""
 	narrow := m.width < 110
-	if m.page != pageCases && m.page != pageQuestion {
+	if m.case_ != nil {
 		right = "nothing beyond was asked for"
 		if !m.target.IsZero() {
 			right = "asked for " + m.target.String()
@@ -116,15 +104,14 @@ func (m *model) title() string {
 		if narrow {
 			right = strings.TrimPrefix(right, "asked for ")
 		}
-		if !narrow {
-			right += "   " + m.began.Format("15:04:05")
-		}
 	}
-	room := m.width - r.width - 7 - ansi.StringWidth(right)
+	now := m.now.Format("15:04:05")
+	room := m.width - r.width - 10 - ansi.StringWidth(right) - len(now)
 	if room < 20 {
-		right = fit(right, m.width-r.width-26)
+		right = fit(right, m.width-r.width-29-len(now))
 		room = 20
 	}
+	right = strings.TrimPrefix(right+"   "+now, "   ")
 	r.put(t.faint, "   "+fit(left, room)).at(m.width-ansi.StringWidth(right)-1).put(t.text, right)
 	return r.cut(m.width)
 }
@@ -141,192 +128,50 @@ func (m *model) permissions() string {
 	return "no echo, no raw frames"
 }
 
-// pagesByName are the views as the foot names them.
-var pagesByName = map[string]page{"overview": pageOverview, "address": pageAddress, "lease": pageLease, "neighbours": pageHood, "names": pageNames, "reach": pageReach, "path": pagePath, "counters": pagePort, "suspects": pageSuspects}
+// head is what stands at the top of every view but the overview: who and where, the line in a row, the verdict in one sentence.
+func (m *model) head() []string {
+	lines := []string{m.title(), m.rule()}
+	if m.set == nil {
+		return append(lines, m.headline(), m.rule())
+	}
+	r, _ := m.lineRow()
+	return append(lines, r, m.headline(), m.rule())
+}
 
-// foot is the bottom line: the keys that work here.
+// foot is the bottom line: the views, the keys that work here, and how the verdict stands.
 func (m *model) foot() string {
 	t, r := m.theme, &row{}
-	if m.entry.open && m.page != pageReach && m.page != pagePath {
-		return m.entryRow()
+	r.put(t.text, " ")
+	standing, style := m.standing()
+	room := m.width - ansi.StringWidth(standing) - 2
+	wide := m.width >= 150
+	for _, v := range views {
+		if v == m.view {
+			r.put(t.key, v.key).put(t.text, " "+v.name+" ")
+			continue
+		}
+		words := ""
+		if wide {
+			words = " " + v.name
+		}
+		r.put(t.key, v.key).put(t.faint, words+" ")
 	}
 	r.put(t.text, " ")
-	gap := "   "
-	switch {
-	case m.width < 110:
-		gap = " "
-	case m.width < 165:
-		gap = "  "
-	}
-	all := m.keys.foot()
-	for i, b := range all {
-		if i == len(all)-1 {
-			gap = ""
-		}
-		if !b.Enabled() || m.width < 110 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "found" || b.Help().Desc == "mended") {
-			continue // on a narrow screen these stand in the help alone
-		}
-		style := t.faint
-		if shown, ok := pagesByName[b.Help().Desc]; ok && shown == m.page {
-			style = t.text
-		}
-		words := " " + b.Help().Desc
-		if m.width < 170 && (b.Help().Desc == "port" || b.Help().Desc == "scenarios" || b.Help().Desc == "mended" || b.Help().Desc == "export") {
-			words = "" // the help says what they do
-		}
-		if _, isView := pagesByName[b.Help().Desc]; isView && m.width < 138 && pagesByName[b.Help().Desc] != m.page {
-			words = "" // the numbers alone, but for the view that is shown
-		}
-		if m.width < 165 && (b.Help().Desc == "help" || b.Help().Desc == "quit") {
-			words = "" // the keys speak for themselves where there is little room
-		}
-		r.put(t.key, b.Help().Key).put(style, words+gap)
-	}
-	return r.cut(m.width)
-}
-
-var headlines = map[verdict.Zone][2]string{
-	verdict.None:        {"No fault stands in the way", ""},
-	verdict.Host:        {"The fault lies in this ", "HOST"},
-	verdict.LocalSubnet: {"The fault lies in the ", "LOCAL SUBNET"},
-	verdict.Beyond:      {"The fault lies ", "BEYOND the gateway"},
-}
-
-// verdictLines are the headline with its certainty, the sentence, and what to do next: three lines on a small screen, more on a tall one.
-func (m *model) verdictLines(most int) []string {
-	t := m.theme
-	width := m.width - 2
-	head := &row{}
-	head.put(t.text, " ")
-	if m.failed != nil {
-		head.put(t.state[verdict.Broken], "The tests could not be run")
-		return append([]string{head.cut(m.width)}, indent(wrap(m.failed.Error(), width, most-1), t.text)...)
-	}
-	if m.first == nil {
-		return m.waiting(head, most)
-	}
-	words, known := headlines[m.result.Zone]
-	style := t.state[verdict.Broken]
-	switch {
-	case !known:
-		words, style = [2]string{"Where the fault lies is not determined", ""}, t.state[verdict.Strained]
-	case m.result.Zone == verdict.None:
-		style = t.state[verdict.Holds].Bold(true)
-	}
-	if words[1] == "" {
-		head.put(style, words[0]+".")
-	} else {
-		head.put(t.loud, words[0]).put(style, words[1]).put(t.loud, ".")
-	}
-	certainty := string(m.result.Confidence)
-	if !m.over {
-		certainty += " · still asking"
-	}
-	if amended := m.amended(); amended != "" {
-		certainty = amended + " · " + certainty
-	}
-	head.at(m.width-ansi.StringWidth(certainty)-1).put(t.accent, certainty)
-	lines := []string{head.cut(m.width)}
-	text := m.result.Sentence
-	if since := m.since(); since.Words != "" {
-		text = since.Words + " " + text
-	}
-	for _, a := range m.result.Also {
-		text += " Also: " + a.Sentence
-	}
-	for _, r := range m.result.Remarks {
-		text += " " + r.Sentence
-	}
-	text += m.outagesSeen()
-	next := "Nothing needs mending. If the user still cannot work, ask for the exact name or URL that fails, and ask for it here: t."
-	if len(m.result.Next) > 0 {
-		next = m.result.Next[0]
-	} else if m.result.Zone != verdict.None {
-		next = "r runs the tests again."
-	}
-	ask := m.over && len(m.result.Questions) > 0
-	room := most - 2
-	if ask {
-		room--
-	}
-	lines = append(lines, indent(wrap(text, width, max(room, 1)), t.text)...)
-	if m.notice != "" {
-		next = m.notice
-	}
-	r := &row{}
-	r.put(t.accent, " Next  ").put(t.text, fit(next, width-7))
-	lines = append(lines, r.cut(m.width))
-	if ask {
-		found := "   w tells what you found"
-		q := &row{}
-		q.put(t.accent, " You   ").put(t.text, fit(m.result.Questions[0].Text, width-7-len(found))).put(t.key, "   w").put(t.faint, strings.TrimPrefix(found, "   w"))
-		return append(lines, q.cut(m.width))
-	}
-	if len(lines) < most && len(m.result.Next) > 1 && m.notice == "" {
-		more := &row{}
-		more.at(7).put(t.text, fit(m.result.Next[1], width-7))
-		lines = append(lines, more.cut(m.width))
-	}
-	return lines
-}
-
-// since is what has changed between the run before and this one, once this one has come to a verdict.
-func (m *model) since() verdict.Since {
-	if m.before == nil || m.first == nil {
-		return verdict.Since{}
-	}
-	return verdict.Compare(*m.before, m.result)
-}
-
-// outagesSeen is what watching has found since, for the verdict: a fault that comes and goes is rarely there at the moment of a test.
-func (m *model) outagesSeen() (words string) {
-	if m.reach == nil {
-		return ""
-	}
-	m.reach.watcher.See(func(_ time.Duration, _ []*watch.Subject, l *blame.Ledger) {
-		if all := l.Outages(); len(all) > 0 {
-			o := all[len(all)-1]
-			words = fmt.Sprintf(" Watched since %s: %s, the last at %s for %s, %s (6 shows them).", m.reach.watcher.Start.Format("15:04:05"), plural(len(all), "outage"),
-				m.reach.watcher.Clock(o.From).Format("15:04:05"), report.Lasting(o.Length()), o.Zone)
-		}
-	})
-	return words
-}
-
-// amended says that evidence which came later changed the verdict.
-func (m *model) amended() string {
-	if m.first == nil || m.first.Zone == m.result.Zone && m.first.Fault == m.result.Fault {
-		return ""
-	}
-	was := string(m.first.Zone)
-	if m.first.Fault != "" {
-		was = m.first.Fault
-	}
-	return "amended, was " + was
-}
-
-// waiting says what is being waited for and for how long.
-// mostBetween is how many suspects are named that a test is to part.
-const mostBetween = 4
-
-func (m *model) waiting(head *row, most int) []string {
-	t := m.theme
-	elapsed := time.Since(m.began).Round(100 * time.Millisecond)
-	head.put(t.accent, fmt.Sprintf("Asking … %.1f s", elapsed.Seconds()))
-	what := "reading this machine's settings"
-	if m.set != nil {
-		var parts []string
-		for _, k := range m.set.Open {
-			parts = append(parts, strings.ReplaceAll(k.String(), "-", " "))
-		}
-		what = "waiting for: " + strings.Join(parts, ", ")
-		if n := len(m.set.Chosen); n > 0 {
-			last := m.set.Chosen[n-1]
-			what = fmt.Sprintf("%s It would part %s.", verdict.TestOf(last).Text, strings.Join(last.Between[:min(len(last.Between), mostBetween)], ", "))
+	for _, pair := range m.view.foot {
+		if r.width+len(pair[0])+len(pair[1])+3 < room-24 {
+			r.put(t.key, pair[0]).put(t.faint, " "+pair[1]+"  ")
 		}
 	}
-	lines := []string{head.cut(m.width)}
-	return append(lines, indent(wrap(what, m.width-2, max(most-1, 1)), t.faint)...)
+	help := m.keys.help.Help()
+	room -= ansi.StringWidth(help.Key+" "+help.Desc) + 2 // it says what all the others are, and is never left out
+	for _, b := range m.keys.foot() {
+		words := b.Help().Key + " " + b.Help().Desc + "  "
+		if b.Enabled() && b.Help() != help && r.width+ansi.StringWidth(words) <= room {
+			r.put(t.key, b.Help().Key).put(t.faint, " "+b.Help().Desc+"  ")
+		}
+	}
+	r.put(t.key, help.Key).put(t.faint, " "+help.Desc)
+	return r.at(m.width-ansi.StringWidth(standing)-1).put(style, standing).cut(m.width)
 }
 
 func indent(lines []string, style lipgloss.Style) []string {

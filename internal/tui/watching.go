@@ -1,11 +1,9 @@
 package tui
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"os"
-	"slices"
+	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -14,152 +12,116 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/series"
+	"passepartout/internal/core/strand"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/wiretext"
-	"passepartout/internal/nap"
-	"passepartout/internal/probe/plan"
 	"passepartout/internal/probe/watch"
+	"passepartout/internal/report"
 )
 
-// watching is what is probed beside the tests, for as long as the program stands at one machine.
+// reachView shows the witnesses of each zone over time, and whose loss it was.
+var reachView = &view{
+	key: "6", name: "reach", does: "the witnesses of each zone over time, and whose loss it was", at: string(strand.Gateway), live: true,
+	help: [][2]string{
+		{"⠤⠒⠉", "a reply: the higher, the longer; each zone has its own scale, named at the right"},
+		{"├4┤ ┼", "a run of probes without answer, and its length; ┼ where there is no room for it"},
+		{marksOf[series.Late].shape + " " + again, "an answer after its time; more than one answer"},
+		{marksOf[series.Unreachable].shape + " " + marksOf[series.NotSent].shape, "somebody said unreachable; this machine did not send"},
+		{"▁ ▄ █", "whose loss: this host, the local subnet, beyond. The nearest that failed at that moment"},
+		{"a", "add targets: names, addresses, a pasted list, or @ and a file that lists them"},
+		{"enter", "how the chosen one is asked: every 0.2s size 1400 count 100 whole tcp ipv4"},
+	},
+	open: func(m *model) { m.reach() }, look: lookAtReach, draw: (*model).reachPage, press: (*model).pressReach,
+	wheel: func(m *model, step int) { m.reach().selected += step },
+	say:   func(m *model, words string) { m.reach().note = words },
+	export: func(m *model) (report.Export, bool) {
+		s, ok := lookedAt[reachShot](m)
+		return s.export(wiretext.Clean(m.set.Endpoint.Host)), ok && s.export != nil
+	},
+}
+
+// watching is what the view holds: the case has its watcher, here is what is chosen.
 type watching struct {
-	cancel   context.CancelFunc
-	watcher  *watch.Watcher
-	known    map[string]taken // the witnesses that were taken in, by address or name
 	selected int
 	span     int    // index into spans
 	note     string // what the last key did
 }
 
-// taken is a witness and what it is called so far: names come later than addresses.
-type taken struct {
-	id    int
-	label string
+// reach is what the view holds.
+func (m *model) reach() *watching {
+	if hold[watching](m) == nil {
+		keep(m, &watching{})
+	}
+	return hold[watching](m)
 }
 
 // spans are the parts of the time axis that can be chosen.
 var spans = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 4 * time.Hour, 24 * time.Hour}
 
-// frame is how often a live view is drawn anew: often enough to be seen moving, and cheap.
-const frame = 500 * time.Millisecond
-
-type frameMsg struct{ generation int }
-
-// live begins the drawing of a live view, and its watching if that has not begun.
-func (m *model) live() tea.Cmd {
-	if m.reach == nil && m.page == pageReach && m.set != nil {
-		ctx, cancel := context.WithCancel(m.ctx)
-		m.reach = &watching{cancel: cancel, known: map[string]taken{}}
-		m.reach.watcher = watch.New(ctx, watch.Config{Machine: m.Ground.Machine, Interface: m.iface, Asleep: nap.Asleep})
-	}
-	switch m.page {
-	case pagePath:
-		m.startPath()
-	case pageHood:
-		m.startHood()
-	case pageNames:
-		m.startNames()
-	case pagePort:
-		m.startPort()
-	}
-	m.witness()
-	m.frames++
-	return m.nextFrame()
-}
-
-func (m *model) nextFrame() tea.Cmd {
-	generation := m.frames
-	return tea.Tick(frame, func(time.Time) tea.Msg { return frameMsg{generation} })
-}
-
-// takeFrame draws a live view once more, as long as one is shown.
-func (m *model) takeFrame(msg frameMsg) tea.Cmd {
-	if msg.generation != m.frames || !slices.Contains(livePages, m.page) {
-		return nil
-	}
-	return m.nextFrame()
-}
-
-// livePages are the views that move by themselves.
-var livePages = []page{pageReach, pagePath, pageLease, pageHood, pageNames, pagePort}
-
-// wantsLive reports whether a live view was asked for before there was anything to watch.
-func (m *model) wantsLive() bool {
-	switch m.page {
-	case pageReach:
-		return m.reach == nil
-	case pagePath:
-		return m.path == nil
-	case pageHood:
-		return m.hood == nil
-	case pageNames:
-		return m.names == nil
-	case pagePort:
-		return m.port == nil
-	}
-	return false
-}
-
-// witness takes in the witnesses that the evidence names and that are not watched yet.
-func (m *model) witness() {
-	if m.reach == nil || m.set == nil || !m.over && m.first == nil {
-		return
-	}
-	for _, s := range plan.Witnesses(m.set) {
-		key := s.Target.String()
-		was, known := m.reach.known[key]
-		switch {
-		case !known:
-			id, _ := m.reach.watcher.Add(s)
-			m.reach.known[key] = taken{id, s.Label}
-		case s.Label != "" && s.Label != was.label:
-			m.reach.known[key] = taken{was.id, s.Label}
-			m.reach.watcher.Rename(was.id, s.Label)
-		}
-	}
-}
-
-// unwatch ends all watching: another machine, or another target.
-func (m *model) unwatch() {
-	if m.reach != nil {
-		m.reach.cancel()
-		m.reach = nil
-	}
-	m.stopPath()
-}
-
 // mostAtOnce is how many targets one paste may add; watch.MostTargets bounds them all.
 const mostAtOnce = watch.MostTargets
 
 // addTargets reads a list of targets: words, lines, or @file.
-func (m *model) addTargets(text string) error {
+func (m *model) addTargets(text string) (tea.Cmd, error) {
 	words := strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == '\n' || r == '\t' || r == '\r' })
 	if len(words) == 1 && strings.HasPrefix(words[0], "@") {
-		raw, err := os.ReadFile(words[0][1:])
-		if err != nil {
-			var p *os.PathError
-			if errors.As(err, &p) {
-				err = p.Err
+		path := words[0][1:]
+		m.reach().note = "reading " + wiretext.Clean(path) + " …"
+		return m.inBackground("a list is being read", func() func(*model) tea.Cmd {
+			words, err := readList(path)
+			return func(m *model) tea.Cmd {
+				cmd := tea.Cmd(nil)
+				if err == nil {
+					cmd, err = m.watchToo(words)
+				}
+				if err != nil {
+					m.reach().note = err.Error()
+				}
+				return cmd
 			}
-			return fmt.Errorf("%s: %w", wiretext.Clean(words[0][1:]), err)
-		}
-		words = words[:0]
-		for line := range strings.Lines(string(raw)) {
-			line, _, _ = strings.Cut(line, "#")
-			words = append(words, strings.Fields(line)...)
-		}
+		}), nil
 	}
+	return m.watchToo(words)
+}
+
+// mostInList bounds what is read of a list of targets.
+const mostInList = 1 << 20
+
+// readList reads a file that lists targets, in words or lines; what follows # on a line is left out.
+func readList(path string) (words []string, err error) {
+	file, err := openPlain(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	raw, err := io.ReadAll(io.LimitReader(file, mostInList+1))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", wiretext.Clean(path), err)
+	}
+	if len(raw) > mostInList {
+		return nil, fmt.Errorf("%s: longer than %d octets; a list of targets has at most %d of them", wiretext.Clean(path), mostInList, mostAtOnce)
+	}
+	for line := range strings.Lines(string(raw)) {
+		line, _, _ = strings.Cut(line, "#")
+		words = append(words, strings.Fields(line)...)
+	}
+	return words, nil
+}
+
+// watchToo watches targets beside the witnesses.
+func (m *model) watchToo(words []string) (tea.Cmd, error) {
 	if len(words) == 0 {
-		return errors.New("give names or addresses, or @ and the name of a file that lists them")
+		return nil, errors.New("give names or addresses, or @ and the name of a file that lists them")
 	}
 	if len(words) > mostAtOnce {
-		return fmt.Errorf("%d targets: at most %d are watched at once; none was added", len(words), mostAtOnce)
+		return nil, fmt.Errorf("%d targets: at most %d are watched at once; none was added", len(words), mostAtOnce)
 	}
 	var specs []watch.Spec
 	for _, w := range words {
 		t, err := target.Parse(w)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		s := watch.Spec{Target: t, Zone: fault.Beyond, Families: m.Families}
 		if i, ok := m.set.Endpoint.Interface(m.set.Interface); ok && t.Addr.IsValid() && i.OnLink(t.Addr) {
@@ -170,15 +132,33 @@ func (m *model) addTargets(text string) error {
 		}
 		specs = append(specs, s)
 	}
-	added := 0
-	for _, s := range specs {
-		if _, ok := m.reach.watcher.Add(s); !ok {
-			return fmt.Errorf("%d of %d added: at most %d are watched at once", added, len(specs), watch.MostTargets)
-		}
-		added++
+	w, generation := m.watcher(), m.generation
+	if w == nil {
+		return nil, errors.New("the tests are still finding out whom to watch: once they have come to a verdict, more can be added")
 	}
-	m.reach.note = fmt.Sprintf("%d added", added)
-	return nil
+	return func() tea.Msg {
+		added := 0
+		for _, s := range specs {
+			if _, ok := w.Add(s); !ok {
+				break
+			}
+			added++
+		}
+		note := fmt.Sprintf("%d added", added)
+		if added < len(specs) {
+			note = fmt.Sprintf("%d of %d added: at most %d are watched at once", added, len(specs), watch.MostTargets)
+		}
+		return doneMsg{generation: generation, take: func(m *model) tea.Cmd {
+			m.reach().note = note
+			return m.look()
+		}}
+	}, nil
+}
+
+// watcher watches in this case; nil before its first verdict.
+func (m *model) watcher() *watch.Watcher {
+	s, _ := lookedAt[reachShot](m)
+	return s.watcher
 }
 
 // settingsOf writes how a target is asked, in the form that applySettings reads.

@@ -47,9 +47,7 @@ var sorts = []*sort{
 	sortOf("far-end", func(s *Set) *[]FarEnd { return &s.FarEnds }, func(a, b FarEnd) int {
 		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.Arrived, b.Arrived), cmp.Compare(a.Answered, b.Answered))
 	}, Responder),
-	sortOf("said", func(s *Set) *[]Said { return &s.Said }, func(a, b Said) int {
-		return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
-	}),
+	saidSort(),
 	sortOf("other-way", func(s *Set) *[]OtherWay { return &s.OtherWays }, func(a, b OtherWay) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
 	}, ServiceConnect),
@@ -90,6 +88,21 @@ func discoverySort() *sort {
 		slices.SortFunc(d.Serving, netip.Addr.Compare)
 		slices.SortStableFunc(d.Offers, func(a, b Offer) int { return a.Server.Compare(b.Server) })
 		set.Discovery = &d
+	}
+	return s
+}
+
+// saidSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
+func saidSort() *sort {
+	s := sortTaken("said", func(s *Set, o Said) {
+		s.Said = slices.DeleteFunc(slices.Clone(s.Said), func(old Said) bool { return old.Question == o.Question })
+		if o.Answer != "" {
+			s.Said = append(s.Said, o)
+		}
+	})
+	s.order = func(set *Set) {
+		set.Said = slices.Clone(set.Said)
+		slices.SortStableFunc(set.Said, func(a, b Said) int { return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer)) })
 	}
 	return s
 }

@@ -77,6 +77,26 @@ func (t *Track) Clone() *Track {
 	return &out
 }
 
+// Window is a copy with what was sent from a place on the axis on: the path as it is now, and not as it was since the beginning.
+func (t *Track) Window(from time.Duration) *Track {
+	out := *t
+	out.seen = nil
+	for _, s := range t.seen {
+		if s.At >= from {
+			out.seen = append(out.seen, s)
+		}
+	}
+	return &out
+}
+
+// Begins is when the oldest of what is held was sent; false when nothing is.
+func (t *Track) Begins() (time.Duration, bool) {
+	if len(t.seen) == 0 {
+		return 0, false
+	}
+	return t.seen[0].At, true
+}
+
 // Rounds is how many rounds were begun.
 func (t *Track) Rounds() int { return t.rounds }
 
@@ -115,6 +135,7 @@ type Place struct {
 	HopLimit       int
 	Voices         []Voice // the one heard most comes first
 	Sent, Received int
+	Last           time.Duration // when what it answered last was sent
 	State          State
 	Segment        Segment
 	Said           evidence.Reply // with Refuses
@@ -180,6 +201,7 @@ func (t *Track) Places(flow int) []Place {
 			continue
 		}
 		p.Received++
+		p.Last = max(p.Last, s.At)
 		if _, known := times[s.HopLimit-1][s.From]; !known {
 			p.Voices = append(p.Voices, Voice{From: s.From})
 		}
@@ -229,6 +251,7 @@ type Stretch struct {
 	Places  []Place
 	Adds    time.Duration // what it adds to the usual round trip
 	Known   bool          // Adds is known: something in it answers
+	Last    time.Duration // when the last packet that came through to its end was sent
 	Through float64       // the share of packets that come through to its end, by what answers there or behind it
 }
 
@@ -250,7 +273,7 @@ func Stretches(places []Place) (out []Stretch) {
 		}
 		for _, later := range places[i:] {
 			if later.Sent > 0 {
-				s.Through = max(s.Through, 1-later.Lost())
+				s.Through, s.Last = max(s.Through, 1-later.Lost()), max(s.Last, later.Last)
 			}
 		}
 	}

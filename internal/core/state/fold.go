@@ -23,7 +23,7 @@ func Fold(s State, e event.Event) State {
 	case event.Began:
 		s.begin(e.At, b)
 	case event.Observed:
-		if b.Round == s.Round.Number && !s.Round.Over {
+		if b.Round == s.Round.Number {
 			s.Round.Set.Take(b.What)
 		}
 	case event.UnderWay:
@@ -63,14 +63,11 @@ func (s *State) begin(at time.Time, b event.Began) {
 }
 
 func (s *State) judge(at time.Time, b event.Judged) {
-	if b.Round != s.Round.Number || s.Round.Over {
+	if b.Round != s.Round.Number {
 		return
 	}
 	r := &s.Round
 	r.Set.Elapsed = b.Elapsed
-	if b.Over && b.Settled {
-		r.Set.Open = slices.Clone(r.Set.Open)
-	}
 	if b.Result != nil {
 		r.Result = *b.Result
 	} else {
@@ -87,7 +84,7 @@ func (s *State) reach(at time.Time) {
 	r, v := s.Round, s.Verdict
 	now := Verdict{Standing: Current, Since: at, Reached: at, Checked: at, Round: r.Number, Set: r.Set, Result: r.Result}
 	if v.changed.After(r.Began) { // these tests do not know of it either
-		now.change, now.changed, now.void = v.change, v.changed, v.void
+		now.change, now.of, now.changed, now.void = v.change, v.of, v.changed, v.void
 	}
 	if r.Set.Changed != "" {
 		now.change, now.changed = r.Set.Changed, at
@@ -164,7 +161,7 @@ func (s *State) change(at time.Time, b event.Changed) {
 	if v.change == "" {
 		v.changed = at
 	}
-	v.change, v.void = b.What, v.void || b.Void
+	v.change, v.of, v.void = b.What, b.Of, v.void || b.Void
 }
 
 func (s *State) watch(b event.Watched) {
@@ -279,52 +276,74 @@ func (s *State) stand(at time.Time) {
 	if v.Standing == NoVerdict {
 		return
 	}
-	because, strong, since := s.contradiction()
+	d := s.contradiction()
 	switch {
-	case because == "" && v.Standing == Current:
-	case because == "":
-		v.Standing, v.Because, v.Doubted, v.Checked = Current, "", time.Time{}, at
+	case d.because == "" && v.Standing == Current:
+	case d.because == "":
+		v.Standing, v.Because, v.From, v.Doubted, v.Checked = Current, "", fault.NoZone, time.Time{}, at
 	default:
-		if v.Standing == Current || since.Before(v.Doubted) {
-			v.Doubted = since
+		if v.Standing == Current || d.since.Before(v.Doubted) {
+			v.Doubted = d.since
 		}
-		v.Standing, v.Because = Doubtful, because
-		if strong {
+		v.Standing, v.Because, v.From = Doubtful, d.because, d.from
+		if d.strong {
 			v.Standing = Outdated
 		}
 	}
 }
 
-// contradiction is what speaks against the verdict since it was reached: in words, whether it cannot be so any more, and since when.
-func (s *State) contradiction() (because string, strong bool, since time.Time) {
+// doubt is what speaks against a verdict.
+type doubt struct {
+	because string
+	strong  bool // it cannot be so any more
+	since   time.Time
+	from    fault.Zone // from which zone on outwards nothing is known any more
+}
+
+// contradiction is what speaks against the verdict since it was reached; nothing, in its zero value.
+func (s *State) contradiction() doubt {
 	v, t := &s.Verdict, s.Trial
 	sound := v.Result.Zone == verdict.None
 	judged := t.Known && t.Last.After(v.Reached) // the trial speaks of a time after the verdict
 	switch {
 	case v.change != "":
-		return v.change, v.void, v.changed
+		return doubt{v.change, v.void, v.changed, placeOf(v.of)}
 	case judged && sound && !t.Works && t.Outcome() != t.distrusted:
-		return "the target does not work any more (" + t.What + ")", true, t.Since
+		return doubt{"the target does not work any more (" + t.What + ")", true, t.Since, fault.Beyond}
 	case judged && !sound && t.Works && t.base != "" && t.base != worksAs:
-		return "the target works again", true, t.Since
+		return doubt{"the target works again", true, t.Since, fault.Beyond}
 	case judged && !sound && !t.Works && t.base != "" && t.Outcome() != t.base:
-		return "the target fails in another way (" + t.What + ")", false, t.Since
+		return doubt{"the target fails in another way (" + t.What + ")", false, t.Since, fault.Beyond}
 	}
+	blamed := zones[v.Result.Zone]
 	for _, w := range s.Witness {
+		follows := blamed != fault.NoZone && w.Zone >= blamed // from what is wrong nearer by
 		switch {
 		case w.Rank == 0 || w.base == NotKnown:
 		case w.Health == Silent && w.base == Answers:
 			if sound && t.Works && t.Last.After(w.Since.Add(settleTime)) {
 				continue // the target is reached all the same: this one keeps its answers to itself
 			}
-			return fmt.Sprintf("%s has been silent since %s", w.Name, w.Since.Format("15:04:05")), false, w.Since
+			if follows {
+				continue
+			}
+			return doubt{fmt.Sprintf("%s has been silent since %s", w.Name, w.Since.Format("15:04:05")), false, w.Since, w.Zone}
 		case w.Health == Answers && w.base == Silent && !sound:
-			return fmt.Sprintf("%s answers again", w.Name), false, w.Since
-		case w.losing() >= lossesTell && w.Health == Answers && !s.ofQuality():
-			return fmt.Sprintf("%d of the last %d probes to %s were lost", w.losing(), w.counted, w.Name), false, s.At
+			return doubt{fmt.Sprintf("%s answers again", w.Name), false, w.Since, w.Zone}
+		case w.losing() >= lossesTell && w.Health == Answers && !s.ofQuality() && !follows:
+			return doubt{fmt.Sprintf("%d of the last %d probes to %s were lost", w.losing(), w.counted, w.Name), false, s.At, w.Zone}
 		}
 	}
-	return "", false, time.Time{}
+	return doubt{}
+}
+
+// placeOf is where a change may matter first.
+func placeOf(of event.Matter) fault.Zone {
+	switch of {
+	case event.Lease, event.Offer, event.Neighbour:
+		return fault.LocalSubnet
+	}
+	return fault.Host
 }
 
 // settleTime is how long after a witness fell silent a trial of the target must be to speak against it.

@@ -68,18 +68,20 @@ func (s Standing) MarshalText() ([]byte, error) { return []byte(standingNames[s]
 // Verdict is what is held to be so.
 type Verdict struct {
 	Standing Standing
-	Since    time.Time // since when it is so, as far as that is known: the first sign of it, else the moment it was reached
-	Reached  time.Time // when it was reached
-	Checked  time.Time // when what it rests on was last seen to be so
-	Doubted  time.Time // since when it is doubtful or outdated
-	Because  string    // what made it so
-	Round    int       // the tests that it came of
+	Since    time.Time  // since when it is so, as far as that is known: the first sign of it, else the moment it was reached
+	Reached  time.Time  // when it was reached
+	Checked  time.Time  // when what it rests on was last seen to be so
+	Doubted  time.Time  // since when it is doubtful or outdated
+	Because  string     // what made it so
+	From     fault.Zone // from which zone on outwards it is in doubt
+	Round    int        // the tests that it came of
 	Set      evidence.Set
 	Result   verdict.Result
 	Amended  string // what the same tests had led to before, by its title; "" if nothing else
 
 	change  string // a change since those tests were begun, which they do not know of
 	changed time.Time
+	of      event.Matter
 	void    bool // the change contradicts what was said
 }
 

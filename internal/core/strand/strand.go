@@ -14,10 +14,27 @@ import (
 
 // Station is one place on the line, with the state of the strand that leads to it.
 type Station struct {
+	Role  Role
 	Label string
 	Note  string // what it is or says, in a word or two
 	State verdict.State
 }
+
+// Role is what a station is on the line for.
+type Role string
+
+// The roles, in the order in which they stand.
+const (
+	Loopback   Role = "loopback"
+	Port       Role = "port"
+	Address    Role = "address"
+	DHCP       Role = "dhcp"
+	Neighbours Role = "neighbours"
+	Gateway    Role = "gateway"
+	Names      Role = "names"
+	Path       Role = "path"
+	Service    Role = "service"
+)
 
 // Line is the whole: the host's stations in a row, the segment's as branches with the gateway last, and beyond it the name service and the
 // stations on the way to the target.
@@ -56,11 +73,11 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 }
 
 func (l *Line) host(p *fault.Pass, state map[string]verdict.State) {
-	port := Station{Label: "no port", State: state["link"]}
+	port := Station{Role: Port, Label: "no port", State: state["link"]}
 	if p.Iface != nil {
 		port.Label = p.Iface.Name
 	}
-	address := Station{Label: "no address", State: state["address"]}
+	address := Station{Role: Address, Label: "no address", State: state["address"]}
 	if p.Iface != nil {
 		for _, a := range slices.Concat(p.Iface.Usable(false), p.Iface.Usable(true)) {
 			address.Label = Tail(a.Prefix.Addr()) + fmt.Sprintf("/%d", a.Prefix.Bits())
@@ -74,14 +91,14 @@ func (l *Line) host(p *fault.Pass, state map[string]verdict.State) {
 	if address.State == verdict.Holds && state["route"] == verdict.Broken {
 		address.Note, address.State = "no gateway", verdict.Broken
 	}
-	l.Host = []Station{{Label: "loopback", State: state["loopback"]}, port, address}
+	l.Host = []Station{{Role: Loopback, Label: "loopback", State: state["loopback"]}, port, address}
 }
 
 func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.State) {
 	if n := len(p.Others); n > 0 {
-		l.Local = append(l.Local, Station{Label: counted(n, "neighbour"), State: verdict.Holds})
+		l.Local = append(l.Local, Station{Role: Neighbours, Label: counted(n, "neighbour"), State: verdict.Holds})
 	} else if st, known := state["neighbours"]; known {
-		l.Local = append(l.Local, Station{Label: "neighbours", State: st, Note: map[bool]string{true: "nobody", false: ""}[st == verdict.Broken]})
+		l.Local = append(l.Local, Station{Role: Neighbours, Label: "neighbours", State: st, Note: map[bool]string{true: "nobody", false: ""}[st == verdict.Broken]})
 	}
 	roles := map[netip.Addr][]string{}
 	states := map[netip.Addr]verdict.State{}
@@ -98,7 +115,7 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 			add(o.Server, "DHCP", verdict.Holds)
 		}
 	} else if over && state["dhcp"] == verdict.Broken {
-		l.Local = append(l.Local, Station{Label: "DHCP", Note: "silent", State: verdict.Broken})
+		l.Local = append(l.Local, Station{Role: DHCP, Label: "DHCP", Note: "silent", State: verdict.Broken})
 	}
 	for _, r := range p.Resolvers {
 		if r.OnLink {
@@ -109,10 +126,14 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 		if a == p.Gateway {
 			continue // one station: its further roles stand beside "gateway"
 		}
-		l.Local = append(l.Local, Station{Label: name(s, a), Note: strings.Join(roles[a], " · "), State: states[a]})
+		role := Names
+		if slices.Contains(roles[a], "DHCP") {
+			role = DHCP
+		}
+		l.Local = append(l.Local, Station{Role: role, Label: name(s, a), Note: strings.Join(roles[a], " · "), State: states[a]})
 	}
 	if p.Gateway.IsValid() {
-		gw := Station{Label: name(s, p.Gateway), Note: "gateway", State: state["gateway"]}
+		gw := Station{Role: Gateway, Label: name(s, p.Gateway), Note: "gateway", State: state["gateway"]}
 		if also := roles[p.Gateway]; len(also) > 0 {
 			gw.Note += " · " + strings.Join(also, " · ")
 			gw.State = max(gw.State, states[p.Gateway])
@@ -126,7 +147,7 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 		if state["address"] != verdict.Holds {
 			st = verdict.StateUnknown // without an address there can be none
 		}
-		l.Local = append(l.Local, Station{Label: "no gateway", State: st})
+		l.Local = append(l.Local, Station{Role: Gateway, Label: "no gateway", State: st})
 	}
 }
 
@@ -158,7 +179,7 @@ func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.S
 			default:
 				st = verdict.StateUnknown // it fails because of the break, which stands elsewhere
 			}
-			l.Names = append(l.Names, Station{Label: name(s, r.Address), Note: "names", State: st})
+			l.Names = append(l.Names, Station{Role: Names, Label: name(s, r.Address), Note: "names", State: st})
 		}
 	}
 	if s.Target.IsZero() {
@@ -170,12 +191,12 @@ func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.S
 		}
 		for _, st := range t.Stations {
 			if st.HopLimit > 1 && st.From.IsValid() && st.From != t.To && slices.Contains(p.Outside, st.From) {
-				l.Beyond = append(l.Beyond, Station{Label: name(s, st.From), State: verdict.Holds})
+				l.Beyond = append(l.Beyond, Station{Role: Path, Label: name(s, st.From), State: verdict.Holds})
 			}
 		}
 		break
 	}
-	target := Station{Label: Short(s.Target.Host(), s), State: state["service"]}
+	target := Station{Role: Service, Label: Short(s.Target.Host(), s), State: state["service"]}
 	if s.Target.Port != 0 {
 		target.Note = fmt.Sprintf(":%d", s.Target.Port)
 	}
@@ -196,7 +217,7 @@ func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.S
 		target.State = verdict.StateUnknown
 	}
 	if state["forwarding"] == verdict.Broken {
-		l.Beyond = append(l.Beyond, Station{Label: "uplink", State: verdict.Broken})
+		l.Beyond = append(l.Beyond, Station{Role: Path, Label: "uplink", State: verdict.Broken})
 	}
 	l.Beyond = append(l.Beyond, target)
 }

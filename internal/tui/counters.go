@@ -3,6 +3,8 @@ package tui
 import (
 	"context"
 	"fmt"
+	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/site"
+	"passepartout/internal/core/strand"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
@@ -30,42 +33,69 @@ type reading struct {
 	ports []endpoint.Interface
 }
 
-// portView is what view 8 holds: the counters since it was opened.
-type portView struct {
+// countersView shows what goes through the interface, and what it loses.
+var countersView = &view{
+	key: "8", name: "counters", does: "what goes through the port, and what it loses", at: string(strand.Port), live: true,
+	help: [][2]string{
+		{"▁▄█", "octets a second, received and sent, on one scale"},
+		{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},
+	},
+	foot: [][2]string{{"z", "from zero"}},
+	open: (*model).openCounters, look: lookAtCounters, draw: (*model).countersPage, press: (*model).pressCounters,
+	say: func(m *model, words string) {
+		if v := hold[counters](m); v != nil {
+			v.note = words
+		}
+	},
+	export: func(m *model) (report.Export, bool) {
+		seen, _, ok := m.counted(m.set.Interface)
+		return report.Export{Data: map[string]func(io.Writer) error{".json": seen.WriteJSON, ".txt": seen.WriteText}}, ok
+	},
+	stop: func(m *model) {
+		if v := hold[counters](m); v != nil {
+			v.cancel()
+		}
+	},
+}
+
+// counters is what the view holds: the readings since it was opened.
+type counters struct {
 	cancel context.CancelFunc
 	note   string
+	zero   *reading // from which changes are counted; nil: the first
 
 	mu       sync.Mutex
 	readings []reading
-	zero     reading // from which changes are counted
 }
 
-func (m *model) startPort() {
-	if m.port != nil || m.set == nil {
+func (m *model) openCounters() {
+	if hold[counters](m) != nil {
 		return
 	}
 	ctx, cancel := context.WithCancel(m.ctx)
-	v := &portView{cancel: cancel}
-	m.port = v
-	go v.watch(ctx, m.Ground.Machine)
+	v := &counters{cancel: cancel}
+	keep(m, v)
+	go v.watch(ctx, m.case_.Machine())
 }
 
-func (m *model) stopPort() {
-	if m.port != nil {
-		m.port.cancel()
-		m.port = nil
+// lookAtCounters fetches the readings.
+func lookAtCounters(m *model) func() any {
+	v := hold[counters](m)
+	if v == nil {
+		return nil
+	}
+	return func() any {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		return slices.Clone(v.readings)
 	}
 }
 
-func (v *portView) watch(ctx context.Context, ground machine.Machine) {
+func (v *counters) watch(ctx context.Context, ground machine.Machine) {
 	for {
 		if ports, err := ground.Interfaces(ctx); err == nil {
 			v.mu.Lock()
-			r := reading{time.Now(), ports}
-			if v.zero.ports == nil {
-				v.zero = r
-			}
-			if v.readings = append(v.readings, r); len(v.readings) > portKept {
+			if v.readings = append(v.readings, reading{time.Now(), ports}); len(v.readings) > portKept {
 				v.readings = append(v.readings[:0], v.readings[1:]...)
 			}
 			v.mu.Unlock()
@@ -85,31 +115,29 @@ func (r reading) port(name string) (endpoint.Interface, bool) {
 	return endpoint.Interface{}, false
 }
 
-// pressPort handles the keys of the port view; false for one that is not its own.
-func (m *model) pressPort(k tea.KeyPressMsg) (tea.Cmd, bool) {
-	v := m.port
-	if v == nil || k.String() != "z" {
+// pressCounters handles the keys of the view; false for one that is not its own.
+func (m *model) pressCounters(k tea.KeyPressMsg) (tea.Cmd, bool) {
+	v := hold[counters](m)
+	readings, _ := lookedAt[[]reading](m)
+	if v == nil || k.String() != "z" || len(readings) == 0 {
 		return nil, false
 	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if n := len(v.readings); n > 0 {
-		v.zero = v.readings[n-1]
-		v.note = "counted from zero since " + v.zero.at.Format("15:04:05")
-	}
+	v.zero = &readings[len(readings)-1]
+	v.note = "counted from zero since " + v.zero.at.Format("15:04:05")
 	return nil, true
 }
 
-// seen is what a port has done since the view was opened or counted anew.
-func (m *model) seen(name string) (out report.PortSeen, readings []reading, ok bool) {
-	v := m.port
-	v.mu.Lock()
-	readings, zero := append([]reading(nil), v.readings...), v.zero
-	v.mu.Unlock()
-	if len(readings) == 0 {
+// counted is what an interface has done since the view was opened or counted anew.
+func (m *model) counted(name string) (out report.PortSeen, readings []reading, ok bool) {
+	v := hold[counters](m)
+	readings, _ = lookedAt[[]reading](m)
+	if v == nil || len(readings) == 0 {
 		return out, nil, false
 	}
-	last := readings[len(readings)-1]
+	zero, last := readings[0], readings[len(readings)-1]
+	if v.zero != nil {
+		zero = *v.zero
+	}
 	now, ok := last.port(name)
 	was, _ := zero.port(name)
 	out = report.PortSeen{At: zero.at, Over: last.at.Sub(zero.at), Port: now, Grown: now.Counters.Since(was.Counters)}
@@ -122,16 +150,16 @@ func (m *model) home(i endpoint.Interface) (site.Network, bool) {
 	return m.Ground.Sheet.Home(m.set.Endpoint.Host, i.Hardware)
 }
 
-// portPage shows what goes through the port now, what it has lost since the view was opened, and at what it runs beside what is usual.
-func (m *model) portPage() []string {
+// countersPage shows what goes through the port now, what it has lost since the view was opened, and at what it runs beside what is usual.
+func (m *model) countersPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule(), ""}
-	if m.set == nil || m.set.Endpoint == nil || m.port == nil {
-		return m.withFoot(append(lines, "  "+t.faint.Render("The machine's settings are being read.")))
+	lines := append(m.head(), "")
+	if m.set == nil || m.set.Endpoint == nil || hold[counters](m) == nil {
+		return append(lines, "  "+t.faint.Render("The machine's settings are being read."))
 	}
-	seen, readings, ok := m.seen(m.set.Interface)
+	seen, readings, ok := m.counted(m.set.Interface)
 	if !ok {
-		return m.withFoot(append(lines, "  "+t.faint.Render("There is no such port, or its counters have not been read yet.")))
+		return append(lines, "  "+t.faint.Render("There is no such port, or its counters have not been read yet."))
 	}
 	lines = append(lines, m.portHead(seen)...)
 	lines = append(lines, m.rates(readings, m.set.Interface)...)
@@ -146,7 +174,7 @@ func (m *model) portPage() []string {
 			continue
 		}
 		others++
-		x, _, _ := m.seen(i.Name)
+		x, _, _ := m.counted(i.Name)
 		r := &row{}
 		r.at(4).put(t.text, fit(i.Name, 14)).at(20).put(t.faint, fit(describePort(i), 62)).at(84).put(t.faint, fmt.Sprintf("in %s  out %s", report.Bits(x.Grown.ReceivedBytes, x.Over), report.Bits(x.Grown.SentBytes, x.Over)))
 		if trouble := x.Trouble(); trouble != "" {
@@ -162,11 +190,11 @@ func (m *model) portPage() []string {
 	}
 	keys := &row{}
 	keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another port")
-	if m.port.note != "" {
+	if v := hold[counters](m); v.note != "" {
 		keys = &row{}
-		keys.at(2).put(t.accent, fit(m.port.note, m.width-3))
+		keys.at(2).put(t.accent, fit(v.note, m.width-3))
 	}
-	return m.withFoot(append(lines[:min(len(lines), m.height-4)], m.rule(), keys.cut(m.width)))
+	return append(lines[:min(len(lines), m.height-4)], m.rule(), keys.cut(m.width))
 }
 
 func (m *model) portHead(p report.PortSeen) []string {

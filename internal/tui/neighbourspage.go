@@ -15,18 +15,21 @@ import (
 	"passepartout/internal/vendor"
 )
 
-// hoodPage shows the segment as a strip with its machines placed in it, and what is known of each.
-func (m *model) hoodPage() []string {
+// neighboursPage shows the segment as a strip with its machines placed in it, and what is known of each.
+func (m *model) neighboursPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule()}
+	lines := m.head()
 	switch {
 	case m.set == nil || m.set.Endpoint == nil:
-		return m.withFoot(append(lines, "", "  "+t.faint.Render("The machine's settings are being read.")))
-	case m.hood == nil:
-		return m.withFoot(append(lines, "", "  "+t.faint.Render("This machine has no network port besides loopback, and so no neighbours. Plug one in or load its driver; r looks again.")))
+		return append(lines, "", "  "+t.faint.Render("The machine's settings are being read."))
+	case m.neighbours() == nil:
+		return append(lines, "", "  "+t.faint.Render("This machine has no network port besides loopback, and so no neighbours. Plug one in or load its driver; r looks again."))
 	}
-	v := m.hood
-	p := v.patrol.See()
+	v := m.neighbours()
+	p := m.segment().Picture
+	if m.segment().watch == nil {
+		return append(lines, "", "  "+t.faint.Render("The neighbour table is being read."))
+	}
 	if i := slices.IndexFunc(p.Rows, func(r neighbours.Row) bool { return r.Address == v.chosen }); i >= 0 {
 		v.selected = i
 	}
@@ -49,20 +52,20 @@ func (m *model) hoodPage() []string {
 	lines = append(lines, head.cut(m.width))
 	lines = append(lines, m.strip(p)...)
 	lines = append(lines, m.cable(p)...)
-	below := m.hoodBelow(p)
+	below := m.neighboursBelow(p)
 	detail := m.neighbourDetail(p)
 	room := m.height - 2 - len(lines) - len(below) - len(detail) - 1
 	lines = append(lines, m.neighbourTable(p, max(room, 3))...)
 	for len(lines) < m.height-2-len(below)-len(detail) {
 		lines = append(lines, "")
 	}
-	return m.withFoot(append(append(lines, detail...), below...))
+	return append(append(lines, detail...), below...)
 }
 
 // strip draws the segment from its first address to its last, and in each column what is there.
 func (m *model) strip(p patrol.Picture) []string {
 	t := m.theme
-	_, prefix, ok := m.hood.patrol.Size()
+	_, prefix, ok := m.segment().watch.Size()
 	if !ok {
 		return []string{"  " + t.faint.Render("The port has no IPv4 network that could be drawn as a strip."), ""}
 	}
@@ -87,8 +90,8 @@ func (m *model) strip(p patrol.Picture) []string {
 			cells[i] = c
 		}
 	}
-	if m.hood.patrol.HasHome {
-		for _, r := range m.hood.patrol.Home.Ranges {
+	if m.segment().watch.HasHome {
+		for _, r := range m.segment().watch.Home.Ranges {
 			from, in := column(r.From)
 			to, inToo := column(r.To)
 			for i := from; in && inToo && i <= to; i++ {
@@ -118,8 +121,8 @@ func (m *model) strip(p patrol.Picture) []string {
 	}
 	r.put(t.faint, "┤ "+right)
 	under := &row{}
-	if m.hood.patrol.HasHome {
-		for _, x := range m.hood.patrol.Home.Ranges {
+	if m.segment().watch.HasHome {
+		for _, x := range m.segment().watch.Home.Ranges {
 			if i, in := column(x.From); in && x.Use != "" {
 				under.at(2+len(left)+2+i).put(t.faint, x.Use+" ")
 			}
@@ -140,7 +143,7 @@ func tail(a netip.Addr, p netip.Prefix) string {
 // cable says what the other end of the cable says of itself, beside what is documented.
 func (m *model) cable(p patrol.Picture) []string {
 	t, r := m.theme, &row{}
-	home, documented := m.hood.patrol.Home, m.hood.patrol.HasHome
+	home, documented := m.segment().watch.Home, m.segment().watch.HasHome
 	r.at(2)
 	switch {
 	case p.Switch != nil:
@@ -157,7 +160,7 @@ func (m *model) cable(p patrol.Picture) []string {
 }
 
 func (m *model) neighbourTable(p patrol.Picture, room int) []string {
-	t, v := m.theme, m.hood
+	t, v := m.theme, m.neighbours()
 	// columns: machine, address, hardware address, state, documented
 	at := [5]int{4, 24, 41, 60, 92}
 	wide := m.width >= 110
@@ -175,7 +178,7 @@ func (m *model) neighbourTable(p patrol.Picture, room int) []string {
 	}
 	head := &row{}
 	for i, words := range []string{"machine", "address", "hardware address", "state", "documented"} {
-		if i == 4 && (!v.patrol.HasHome || !wide) {
+		if i == 4 && (!m.segment().watch.HasHome || !wide) {
 			continue
 		}
 		head.at(at[i]).put(t.faint, words)
@@ -225,8 +228,8 @@ func (m *model) neighbourTable(p patrol.Picture, room int) []string {
 			}
 		}
 		r.put(wordStyle, fit(words, at[4]-at[3]-1))
-		if v.patrol.HasHome && wide {
-			r.at(at[4]).put(m.documented(x), fit(v.patrol.Home.Use(x.Address), m.width-at[4]-1))
+		if m.segment().watch.HasHome && wide {
+			r.at(at[4]).put(m.documented(x), fit(m.segment().watch.Home.Use(x.Address), m.width-at[4]-1))
 		}
 		lines = append(lines, r.cut(m.width))
 	}
@@ -248,7 +251,7 @@ func (m *model) sameCard(rows []neighbours.Row, x neighbours.Row) string {
 
 // documented is the style of what the sheet says: strained where the hardware address is another than documented.
 func (m *model) documented(x neighbours.Row) (s styleOf) {
-	f, ok := m.hood.patrol.Home.Holder(x.Address)
+	f, ok := m.segment().watch.Home.Holder(x.Address)
 	if ok && !f.Hardware.IsZero() && !x.Hardware.IsZero() && f.Hardware != x.Hardware {
 		return m.theme.state[verdict.Strained]
 	}
@@ -257,7 +260,7 @@ func (m *model) documented(x neighbours.Row) (s styleOf) {
 
 // neighbourDetail is what is known of the chosen one.
 func (m *model) neighbourDetail(p patrol.Picture) []string {
-	t, v := m.theme, m.hood
+	t, v := m.theme, m.neighbours()
 	if len(p.Rows) == 0 || m.height < 28 {
 		return nil
 	}
@@ -300,9 +303,9 @@ func (m *model) neighbourDetail(p patrol.Picture) []string {
 	return lines
 }
 
-// hoodBelow is what was asked for: the segment, an address.
-func (m *model) hoodBelow(p patrol.Picture) []string {
-	t, v := m.theme, m.hood
+// neighboursBelow is what was asked for: the segment, an address.
+func (m *model) neighboursBelow(p patrol.Picture) []string {
+	t, v := m.theme, m.neighbours()
 	lines := []string{m.rule()}
 	if g := p.Progress; g.Total > 0 {
 		words := fmt.Sprintf("%d of %d addresses asked, at most %d a second: %d answer", g.Asked, g.Total, g.Rate, g.Answered)
@@ -320,8 +323,8 @@ func (m *model) hoodBelow(p patrol.Picture) []string {
 		lines = append(lines, "  "+t.text.Render(fit(words, m.width-3)))
 	}
 	if p.Trial != nil {
-		prefix := v.patrol.Prefix(p.Trial.Address)
-		s, sentence, limits := p.Trial.Result(prefix, v.patrol.Home, v.patrol.HasHome)
+		prefix := m.segment().watch.Prefix(p.Trial.Address)
+		s, sentence, limits := p.Trial.Result(prefix, m.segment().watch.Home, m.segment().watch.HasHome)
 		state := map[neighbours.Standing]verdict.State{neighbours.Taken: verdict.Strained, neighbours.Claimed: verdict.Strained, neighbours.Quiet: verdict.Holds, neighbours.Nobody: verdict.Holds}[s]
 		if p.Trial.Own && s == neighbours.Taken {
 			state = verdict.Broken

@@ -19,12 +19,15 @@ type choice struct {
 
 // choices are the answers to the questions that are put, and those given already.
 func (m *model) choices() (out []choice) {
+	if m.state.Testing() {
+		return nil // the questions of the tests before may be none any more
+	}
 	for _, q := range m.result.Questions {
 		for _, a := range q.Answers {
 			out = append(out, choice{question: q, reply: a})
 		}
 	}
-	for _, s := range m.said {
+	for _, s := range m.said() {
 		for _, q := range verdict.Questions {
 			i := slices.IndexFunc(q.Answers, func(a verdict.Reply) bool { return q.ID == s.Question && a.ID == s.Answer })
 			if i >= 0 {
@@ -36,36 +39,26 @@ func (m *model) choices() (out []choice) {
 }
 
 // pressSaying handles a key while the questions are open.
-func (m *model) pressSaying(k tea.KeyPressMsg) tea.Cmd {
+func (m *model) pressFound(k tea.KeyPressMsg) tea.Cmd {
 	all := m.choices()
 	ids := make([]string, len(all))
 	for i, c := range all {
 		ids[i] = c.question.ID + "=" + c.reply.ID
 	}
-	return m.pressInList(k, ids, func(string) tea.Cmd {
-		c := all[m.picked]
-		m.saying = false
-		m.said = slices.DeleteFunc(slices.Clone(m.said), func(s evidence.Said) bool { return s.Question == c.question.ID })
-		if !c.takeBack {
-			m.said = append(m.said, evidence.Said{Question: c.question.ID, Answer: c.reply.ID})
-		}
-		m.judgeAnew()
-		return nil
-	}, func() { m.saying = false })
+	return m.pressInList(k, &m.picked, ids, func(string) tea.Cmd {
+		c, con := all[m.picked], m.case_
+		m.close(foundLayer)
+		return m.aside(func() {
+			con.Say(evidence.Said{Question: c.question.ID, Answer: map[bool]string{false: c.reply.ID}[c.takeBack]})
+		})
+	}, func() { m.close(foundLayer) })
 }
 
-// judgeAnew judges the same evidence together with what the person has said.
-func (m *model) judgeAnew() {
-	set := *m.set
-	set.Said = m.said
-	m.set, m.result = &set, verdict.Judge(&set)
-	if !m.moved {
-		m.selected = m.telling()
-	}
-}
+// said is what the person has answered.
+func (m *model) said() []evidence.Said { return m.state.Round.Set.Said }
 
-// sayingPage puts the questions that only a person can answer, each answer with what it would rule out.
-func (m *model) sayingPage() []string {
+// foundPage puts the questions that only a person can answer, each answer with what it would rule out.
+func (m *model) foundPage() []string {
 	t := m.theme
 	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("What have you found out?"), "  " + t.faint.Render("No program can look at this. Each answer counts as evidence, and says what it rules out."), ""}
 	all := m.choices()
@@ -111,7 +104,7 @@ func (m *model) sayingPage() []string {
 // nothingToSay says why no question is put.
 func (m *model) nothingToSay() string {
 	switch {
-	case !m.over:
+	case !m.state.Round.Over:
 		return "The tests are still running: whatever they can find out by themselves is not asked of you."
 	case m.result.Zone == verdict.None:
 		return "Nothing stands in the way, so there is nothing to find out by hand."

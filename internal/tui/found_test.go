@@ -2,7 +2,6 @@ package tui
 
 import (
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -20,18 +19,17 @@ func TestSaying(t *testing.T) {
 	shows(t, m, "not determined")
 	press(m, "w", "down")
 	press(m, "enter")
+	shows(t, m, "The fault lies in this HOST", "amended, was: not determined", "likely")
 	assert.Equal(t, verdict.Host, m.result.Zone)
-	shows(t, m, "The fault lies in this HOST", "amended, was undetermined", "likely")
 	press(m, "w")
 	shows(t, m, "You have said: Is this machine's address one of this place's network?")
 	press(m, "pgdown", "enter")
-	assert.NotEqual(t, "wrong-network", m.result.Fault, "an answer can be taken back")
+	until(t, m, "an answer is taken back", func() bool { return m.result.Fault != "wrong-network" && len(m.said()) == 0 })
+	press(m, "w", "down", "enter")
+	until(t, m, "an answer", func() bool { return len(m.said()) > 0 })
 	press(m, "r")
-	assert.Empty(t, m.said, "what was found before may have been mended since")
-	for m.set == nil {
-		time.Sleep(10 * time.Millisecond)
-		m.Update(newsMsg{m.generation})
-	}
+	until(t, m, "another run of the tests", func() bool { return m.state.Round.Number > 1 })
+	assert.Empty(t, m.said(), "what was found before may have been mended since")
 	press(m, "w")
 	shows(t, m, "The tests are still running")
 }
@@ -41,5 +39,5 @@ func TestNothingToSay(t *testing.T) {
 	press(m, "w")
 	shows(t, m, "Nothing stands in the way")
 	press(m, "esc", "1")
-	assert.False(t, m.saying)
+	assert.False(t, m.shows(foundLayer))
 }

@@ -32,13 +32,10 @@ func standing(t *testing.T, name string, o simulated.Options, change func(*scena
 	}
 	m := newModel(t.Context(), Config{Ground: g, Deadline: 10 * time.Second})
 	m.Init()
-	m.Update(tea.WindowSizeMsg{Width: 120, Height: 40})
+	send(m, tea.WindowSizeMsg{Width: 120, Height: 40})
 	t.Cleanup(m.leave)
-	m.ask()
-	for !m.over {
-		time.Sleep(20 * time.Millisecond)
-		m.Update(newsMsg{m.generation})
-	}
+	carryOut(m, m.ask())
+	testsEnd(t, m)
 	return m
 }
 
@@ -47,7 +44,9 @@ func TestNeighboursView(t *testing.T) {
 		m := standing(t, "healthy", simulated.Options{}, func(s *scenario.Scenario) {
 			s.Site.Nodes["ticket-03"].Ports["eth0"].Addresses[0] = netip.MustParsePrefix("172.27.40.23/21")
 		})
-		press(m, "4", "a")
+		press(m, "4")
+		shows(t, m, "Neighbours on")
+		press(m, "a")
 		shows(t, m, "2046 addresses: a once more asks them all, 1000 a second")
 		press(m, "down")
 		press(m, "a")
@@ -59,12 +58,16 @@ func TestNeighboursView(t *testing.T) {
 	})
 	t.Run("one that is too large is not", func(t *testing.T) {
 		m := standing(t, "proxy-arp", simulated.Options{}, nil)
-		press(m, "4", "a")
+		press(m, "4")
+		shows(t, m, "Neighbours on")
+		press(m, "a")
 		shows(t, m, "at most 4096, a /20, are asked as a whole")
 	})
 	t.Run("without frames", func(t *testing.T) {
 		m := standing(t, "healthy", simulated.Options{Privilege: simulated.Unprivileged}, nil)
-		press(m, "4", "m")
+		press(m, "4")
+		shows(t, m, "Neighbours on")
+		press(m, "m")
 		shows(t, m, "can only be asked in raw frames", "cannot be heard: it needs permission")
 		press(m, "a")
 		shows(t, m, "of 253 addresses asked, by the system on our behalf")
@@ -78,14 +81,16 @@ func TestNeighboursView(t *testing.T) {
 	})
 	t.Run("what is wrong stands out, and each choice has its detail", func(t *testing.T) {
 		m := standing(t, "neighbour-entry-pinned", simulated.Options{}, nil)
-		press(m, "4", "a")
+		press(m, "4")
+		shows(t, m, "Neighbours on")
+		press(m, "a")
 		shows(t, m, "━╳ 1 wrong", "fixed, and wrong", "253 of 253")
 		press(m, "down", "down", "up")
-		assert.Equal(t, netip.MustParseAddr("172.27.40.2"), m.hood.chosen)
+		assert.Equal(t, netip.MustParseAddr("172.27.40.2"), m.neighbours().chosen)
 		shows(t, m, "172.27.40.2   pier-core.kittiwake.example by reverse DNS")
 		press(m, "2")
 		press(m, "4")
-		assert.Equal(t, netip.MustParseAddr("172.27.40.2"), m.hood.chosen, "it is still there")
+		assert.Equal(t, netip.MustParseAddr("172.27.40.2"), m.neighbours().chosen, "it is still there")
 	})
 }
 
@@ -96,13 +101,13 @@ func TestNamesView(t *testing.T) {
 	press(m, "p")
 	shows(t, m, "asked over UDP alone from now on")
 	for began := time.Now(); strings.Contains(text(m), "A TCP") && time.Since(began) < 5*time.Second; {
-		time.Sleep(20 * time.Millisecond)
+		pump(m, 20*time.Millisecond)
 	}
 	assert.NotContains(t, text(m), "A TCP")
 	press(m, "y")
 	shows(t, m, "MX", "no MX for it")
 	press(m, "n")
-	assert.True(t, m.entry.open)
+	assert.True(t, m.shows(entryLayer))
 	m.entry.input.SetValue(strings.Repeat("a.", 150) + "example")
 	press(m, "enter")
 	assert.Contains(t, m.entry.flaw, "at most 253")
@@ -113,9 +118,8 @@ func TestNamesView(t *testing.T) {
 	shows(t, m, "Compared", "esc stops")
 	press(m, "esc")
 	shows(t, m, "Compared", "at first", "again")
-	e, name, ok := m.exported()
+	e, ok := m.view.export(m)
 	assert.True(t, ok)
-	assert.Equal(t, "names", name)
 	assert.Equal(t, []string{".json", ".txt"}, e.Endings())
 }
 

@@ -20,15 +20,17 @@ var outcomeStates = map[dhcp.Outcome]verdict.State{
 
 // talks are the exchanges that are shown: of the file, else of what was heard, the filter applied.
 func (m *model) talks() (shown []*dhcp.Exchange, counts [dhcp.Inform + 1]int, all int) {
-	v := m.lease
+	v := m.lease()
 	var list []*dhcp.Exchange
-	switch {
-	case v.file != nil:
+	if v.file != nil {
 		list, counts = v.file.exchanges, v.file.counts
-	default:
-		if ear, _ := v.hearing(); ear != nil {
-			list, counts = ear.Exchanges()
+	} else {
+		for _, e := range m.heard().exchanges {
+			if v.own || !dhcp.IsProbe(e.Client, e.XID) {
+				list = append(list, e)
+			}
 		}
+		counts = m.heard().counts
 	}
 	for _, e := range list {
 		if v.filter.Matches(e) {
@@ -46,16 +48,15 @@ func (m *model) talks() (shown []*dhcp.Exchange, counts [dhcp.Inform + 1]int, al
 
 // talkPane lists the exchanges, and draws the chosen one as a ladder.
 func (m *model) talkPane(width, room int) []string {
-	t, v := m.theme, m.lease
-	ear, deaf := v.hearing()
+	t, v, seen := m.theme, m.lease(), m.heard()
 	shown, counts, all := m.talks()
 	head := &row{}
 	head.put(t.loud, " Exchanges ")
 	switch {
 	case v.file != nil:
 		head.put(t.faint, "in "+v.file.name)
-	case ear != nil:
-		head.put(t.faint, "heard since "+ear.Since.Format("15:04:05"))
+	case seen.hears:
+		head.put(t.faint, "heard since "+seen.since.Format("15:04:05"))
 	}
 	var kinds []string
 	for _, k := range dhcp.Types() {
@@ -65,6 +66,9 @@ func (m *model) talkPane(width, room int) []string {
 	}
 	if len(kinds) > 0 {
 		head.put(t.faint, ": "+strings.Join(kinds, ", "))
+	}
+	if n := m.ownQuestions(); n > 0 && v.file == nil && !v.own {
+		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", plural(n, "question"))).put(t.key, "u").put(t.faint, " shows them")
 	}
 	lines := []string{head.cut(width)}
 	if v.words != "" {
@@ -80,10 +84,10 @@ func (m *model) talkPane(width, room int) []string {
 			why = "No exchange matches."
 		case v.file != nil:
 			why = "The file holds no DHCP exchange."
-		case ear == nil && deaf == "":
+		case !seen.hears && seen.deaf == "":
 			why = "The port is being opened."
-		case ear == nil:
-			why = "What is said on the segment cannot be heard: " + deaf + ". o opens a capture file."
+		case !seen.hears:
+			why = "What is said on the segment cannot be heard: " + seen.deaf + ". o opens a capture file."
 		}
 		return append(lines, indent(wrap(why, width-2, 4), t.faint)...)
 	}
@@ -101,6 +105,16 @@ func (m *model) talkPane(width, room int) []string {
 	return append(lines, m.ladder(chosen, l, width, room-len(lines))...)
 }
 
+// ownQuestions is how many exchanges that were heard this program has begun.
+func (m *model) ownQuestions() (n int) {
+	for _, e := range m.heard().exchanges {
+		if dhcp.IsProbe(e.Client, e.XID) {
+			n++
+		}
+	}
+	return n
+}
+
 func (m *model) talkRow(e *dhcp.Exchange, chosen bool, width int) string {
 	t, r := m.theme, &row{}
 	style := t.text
@@ -114,12 +128,20 @@ func (m *model) talkRow(e *dhcp.Exchange, chosen bool, width int) string {
 	if who == "" {
 		who = e.Client.String()
 	}
-	if i, ok := m.set.Endpoint.Interface(m.set.Interface); ok && m.lease.file == nil && e.Client == dhcp.HardwareFrom(i.Hardware[:]) {
+	i, ok := m.set.Endpoint.Interface(m.set.Interface)
+	live := m.lease().file == nil
+	mine := ok && live && e.Client == dhcp.HardwareFrom(i.Hardware[:])
+	words, state := report.ExchangeWords(e), outcomeStates[e.Outcome]
+	switch {
+	case mine && dhcp.IsProbe(e.Client, e.XID):
+		who = "this program"
+	case mine:
 		who = "this machine"
+	case live && e.Outcome == dhcp.Unanswered: // a switch does not bring to this interface what is sent to others alone
+		words, state = "its answers are not visible from here", verdict.Skipped
 	}
 	r.put(style, e.Began().Local().Format("15:04:05 ")).put(style, fit(who, 18)).at(31)
-	state := outcomeStates[e.Outcome]
-	r.put(t.state[state], strands[state]+" ").put(style, fit(report.ExchangeWords(e), width-r.width-1))
+	r.put(t.state[state], strands[state]+" ").put(style, fit(words, width-r.width-1))
 	return r.cut(width)
 }
 

@@ -1,0 +1,165 @@
+package conductor
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+
+	"passepartout/internal/core/dhcp"
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/event"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/machine/wire"
+	"passepartout/internal/probe"
+)
+
+// ears are what listens on the segment of one interface.
+type ears struct {
+	iface string
+	dhcp  *probe.Ear
+	deaf  string // why nothing can be heard
+	port  machine.FramePort
+}
+
+func (e *ears) close() {
+	if e.dhcp != nil {
+		e.dhcp.Close()
+	}
+	if e.port != nil {
+		e.port.Close()
+	}
+}
+
+// listen opens the ears on the interface that was chosen, before the tests ask anything, so that what they say is heard as well.
+func (c *Conductor) listen(iface string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if iface == "" || c.ears != nil && c.ears.iface == iface || c.ctx.Err() != nil {
+		return
+	}
+	old := c.ears
+	c.ears = &ears{iface: iface}
+	if old != nil {
+		go old.close() // it waits for what it has under way
+	}
+	if p := c.machine.Permissions().Frames; !p.Granted {
+		c.ears.deaf = "it needs permission for raw frames"
+		return
+	}
+	ear, err := probe.Listen(c.machine, iface, c.heardDHCP)
+	switch {
+	case err == nil:
+		c.ears.dhcp = ear
+	case errors.Is(err, fs.ErrPermission):
+		c.ears.deaf = "it needs permission for raw frames"
+	default:
+		c.ears.deaf = err.Error()
+	}
+	if !c.living {
+		return // a single check has its own questions for this
+	}
+	if port, err := c.machine.OpenFrames(machine.FrameConfig{Interface: iface, Only: machine.OnlyHousekeeping}); err == nil {
+		c.ears.port = port
+		c.wg.Go(func() { c.hear(port) })
+	}
+}
+
+// Ear hears the DHCP messages on the segment. It is nil, with the reason, where nothing can be heard, and without one before anything was asked.
+func (c *Conductor) Ear() (*probe.Ear, string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ears == nil {
+		return nil, ""
+	}
+	return c.ears.dhcp, c.ears.deaf
+}
+
+// mostClaims bounds what a flood of claims can add to a log.
+const mostClaims = 8
+
+// hear takes note of other machines that claim an address of this one's.
+func (c *Conductor) hear(port machine.FramePort) {
+	told := map[string]bool{}
+	for {
+		frame, _, err := port.Receive()
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil {
+			continue
+		}
+		f, ok := wire.ParseFrame(frame)
+		if !ok || !f.Claim.IsValid() || f.Hardware.IsZero() {
+			continue
+		}
+		c.mu.Lock()
+		e := c.state.Endpoint
+		claim := f.Claim.String() + f.Hardware.String()
+		if e != nil && owns(e, f.Claim) && !ownHardware(e, f.Hardware) && !told[claim] && len(told) < mostClaims && !c.state.Testing() {
+			told[claim] = true
+			c.add(event.Changed{Of: event.Neighbour, What: fmt.Sprintf("another machine, %v, claims this machine's address %v", f.Hardware, f.Claim)})
+		}
+		c.mu.Unlock()
+	}
+}
+
+func owns(e *endpoint.Endpoint, a netip.Addr) bool { return e.Owns(a) && !a.IsLoopback() }
+
+func ownHardware(e *endpoint.Endpoint, h endpoint.HardwareAddr) bool {
+	for _, i := range e.Interfaces {
+		if i.Hardware == h {
+			return true
+		}
+	}
+	return false
+}
+
+// heardDHCP takes note of what servers say to this machine beside the tests: an offer that came late, an acknowledgement, a refusal.
+func (c *Conductor) heardDHCP(s dhcp.Sighting) {
+	m := &s.Message
+	if !m.Reply {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	e := c.state.Endpoint
+	if e == nil {
+		return
+	}
+	if dhcp.IsProbe(m.Client, m.XID) && !c.state.Round.Over {
+		return // the tests have asked for it, and take it in
+	}
+	i, ok := e.Interface(c.state.Round.Set.Interface)
+	if !ok || m.Client != dhcp.HardwareFrom(i.Hardware[:]) {
+		return
+	}
+	v := &c.state.Verdict
+	quiet := !rests(v.Result)
+	server := m.Server()
+	switch m.Type {
+	case dhcp.Offer:
+		c.add(event.Changed{Of: event.Offer, Quiet: quiet, What: fmt.Sprintf("the DHCP server %v offers this machine %v", server, m.Terms().Address)})
+	case dhcp.Ack:
+		c.add(event.Changed{Of: event.Lease, Quiet: quiet, What: fmt.Sprintf("the DHCP server %v has acknowledged %v", server, m.Terms().Address)})
+	case dhcp.Nak:
+		c.add(event.Changed{Of: event.Lease, What: fmt.Sprintf("the DHCP server %v has refused this machine", server)})
+	}
+}
+
+// rests reports whether a verdict rests on what DHCP servers were heard to say, or not to say.
+func rests(r verdict.Result) bool {
+	s, ok := r.Suspect(r.Fault)
+	if !ok || r.Zone == verdict.None {
+		return len(r.Also) > 0
+	}
+	for _, k := range s.Fault.Needs {
+		if k == evidence.DHCPOffer {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,237 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/netip"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/strand"
+	"passepartout/internal/core/wiretext"
+	"passepartout/internal/probe/patrol"
+	"passepartout/internal/report"
+)
+
+// neighboursView shows who is on the segment, and how sure that is.
+var neighboursView = &view{
+	key: "4", name: "neighbours", does: "who is on the segment, and how sure that is", at: string(strand.Neighbours), live: true,
+	help: [][2]string{
+		{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},
+		{"• ○ ·", "answered or spoke within a minute; only believed; asked and silent"},
+		{"╳", "wrong: two machines answer, the hardware address has changed, or an entry fixed by hand differs"},
+		{"╌", "a range of the site sheet"},
+		{"a esc", "ask everybody on the segment, within its rate; stop"},
+		{"f m", "is an address free; does anybody else use this machine's: conflict probes and an echo"},
+	},
+	foot: [][2]string{{"a", "ask all"}, {"f", "free?"}, {"m", "mine?"}},
+	open: (*model).openNeighbours, look: lookAtNeighbours, draw: (*model).neighboursPage, press: (*model).pressNeighbours,
+	wheel: func(m *model, step int) { m.chooseNeighbour(step) },
+	say: func(m *model, words string) {
+		if v := m.neighbours(); v != nil {
+			v.note = words
+		}
+	},
+	export: func(m *model) (report.Export, bool) {
+		v := m.neighbours()
+		if v == nil {
+			return report.Export{}, false
+		}
+		seen := m.segment()
+		if seen.watch == nil {
+			return report.Export{}, false
+		}
+		n := report.Neighbours{Interface: v.iface, Home: seen.watch.Home, HasHome: seen.watch.HasHome, Picture: seen.Picture}
+		return report.Export{Data: map[string]func(io.Writer) error{".csv": n.WriteCSV, ".json": n.WriteJSON, ".txt": n.WriteText}}, true
+	},
+	stop: func(m *model) {
+		if v := m.neighbours(); v != nil {
+			v.end()
+		}
+	},
+}
+
+// neighboursWatch is what the view holds: the watch over the neighbours, for as long as the case is about one interface.
+type neighboursWatch struct {
+	config   patrol.Config
+	begun    *patrol.Patrol // by the first look; of looks alone
+	ctx      context.Context
+	cancel   context.CancelFunc
+	iface    string
+	own      string // the interface and its addresses, for which the watch was begun
+	stopAsk  context.CancelFunc
+	large    bool // the question whether to ask a large segment has been put
+	selected int
+	chosen   netip.Addr // so that new neighbours do not push the choice away
+	note     string
+}
+
+// neighbours is what the view holds; nil before it was opened.
+func (m *model) neighbours() *neighboursWatch { return hold[neighboursWatch](m) }
+
+// segmentSeen is what was known of the neighbours when it was looked last, and who watches over them.
+type segmentSeen struct {
+	watch *patrol.Patrol
+	patrol.Picture
+}
+
+// segment gives that; nobody watches before the first look.
+func (m *model) segment() segmentSeen {
+	p, _ := lookedAt[segmentSeen](m)
+	return p
+}
+
+// openNeighbours prepares the watch, or a new one on another interface or with other addresses of its own. It is begun by the first look.
+func (m *model) openNeighbours() {
+	v := m.neighbours()
+	if _, ok := m.set.Endpoint.Interface(m.set.Interface); !ok {
+		return // which the page says
+	}
+	own := fmt.Sprint(m.set.Interface, ownPrefixes(m.set))
+	if v != nil && v.own == own {
+		return
+	}
+	if v != nil {
+		v.end()
+	}
+	forget[segmentSeen](m)
+	ctx, cancel := context.WithCancel(m.ctx)
+	keep(m, &neighboursWatch{ctx: ctx, cancel: cancel, iface: m.set.Interface, own: own, config: patrol.Config{Machine: m.case_.Machine(),
+		Interface: m.set.Interface, Endpoint: m.set.Endpoint, Sheet: m.Ground.Sheet, Known: m.set, Began: m.state.Round.Began}})
+}
+
+func ownPrefixes(s *evidence.Set) (out []netip.Prefix) {
+	if i, ok := s.Endpoint.Interface(s.Interface); ok {
+		for _, a := range i.Addresses {
+			out = append(out, a.Prefix)
+		}
+	}
+	return out
+}
+
+func lookAtNeighbours(m *model) func() any {
+	v := m.neighbours()
+	if v == nil {
+		return nil
+	}
+	return func() any {
+		if v.begun == nil {
+			var err error
+			if v.begun, err = patrol.Start(v.ctx, v.config); err != nil {
+				return nil
+			}
+		}
+		return segmentSeen{v.begun, v.begun.See()}
+	}
+}
+
+// end ends the watch. What it has under way ends by itself: nobody waits for it here.
+func (v *neighboursWatch) end() { v.cancel() }
+
+// pressNeighbours handles the keys of the neighbours view; false for one that is not its own.
+func (m *model) pressNeighbours(k tea.KeyPressMsg) (tea.Cmd, bool) {
+	v, watch := m.neighbours(), m.segment().watch
+	if v == nil || watch == nil {
+		return nil, false
+	}
+	v.note = ""
+	was := v.large
+	v.large = false
+	switch k.String() {
+	case "up", "k":
+		m.chooseNeighbour(-1)
+	case "down", "j":
+		m.chooseNeighbour(1)
+	case "pgup":
+		m.chooseNeighbour(-10)
+	case "pgdown":
+		m.chooseNeighbour(10)
+	case "home":
+		m.chooseNeighbour(-1 << 16)
+	case "end":
+		m.chooseNeighbour(1 << 16)
+	case "a":
+		m.askSegment(was)
+	case "esc", "x":
+		if v.stopAsk != nil {
+			v.stopAsk()
+		}
+	case "f":
+		value := ""
+		if v.chosen.IsValid() {
+			value = v.chosen.String()
+		}
+		return m.openEntry("is this address free?", value, func(text string) (tea.Cmd, error) {
+			a, err := netip.ParseAddr(text)
+			if err != nil {
+				return nil, fmt.Errorf("%q is no address; give one such as 172.27.40.90", fit(wiretext.Clean(text), 40))
+			}
+			m.tryAddress(a)
+			return nil, nil
+		}), true
+	case "m":
+		if a, ok := watch.OwnAddress(); !ok {
+			v.note = "this machine has no address that another could use"
+		} else if m.segment().Withheld != "" {
+			v.note = "whether anybody else uses this machine's address can only be asked in raw frames"
+		} else {
+			m.tryAddress(a)
+		}
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+func (m *model) tryAddress(a netip.Addr) {
+	v := m.neighbours()
+	go m.segment().watch.Try(v.ctx, a)
+}
+
+// askSegment asks everybody, on a segment larger than a /24 only when the key is pressed a second time.
+func (m *model) askSegment(confirmed bool) {
+	v := m.neighbours()
+	watch := m.segment().watch
+	size, prefix, ok := watch.Size()
+	switch {
+	case !ok:
+		v.note = "the port has no IPv4 network whose addresses could be asked"
+		return
+	case size > patrol.Largest:
+		v.note = patrol.ErrTooLarge{Prefix: prefix, Size: size}.Error()
+		return
+	case size > 256 && !confirmed:
+		v.large = true
+		v.note = fmt.Sprintf("%v has %d addresses: a once more asks them all, %d a second; any other key leaves it", prefix.Masked(), size, patrol.LargeRate)
+		return
+	}
+	ctx, cancel := context.WithCancel(v.ctx)
+	v.stopAsk = cancel
+	go func() {
+		defer cancel()
+		_ = watch.Ask(ctx, 0) // its errors have been ruled out above
+	}()
+}
+
+func (m *model) chooseNeighbour(step int) {
+	v := m.neighbours()
+	rows := m.segment().Rows
+	if v == nil || len(rows) == 0 {
+		return
+	}
+	v.selected = min(max(v.selected+step, 0), len(rows)-1)
+	v.chosen = rows[v.selected].Address
+}
+
+// short is a name without its domain where that is the machine's own.
+func (m *model) short(name string) string {
+	for _, domain := range m.set.Endpoint.Search {
+		if cut, ok := strings.CutSuffix(name, "."+domain); ok {
+			return cut
+		}
+	}
+	return name
+}
