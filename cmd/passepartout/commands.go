@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"passepartout/internal/conductor"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
@@ -17,7 +17,6 @@ import (
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/linux"
 	"passepartout/internal/machine/simulated"
-	"passepartout/internal/probe/plan"
 	"passepartout/internal/report"
 	"passepartout/internal/scenario"
 	"passepartout/internal/sheetfile"
@@ -54,7 +53,7 @@ Without a command it opens full-screen on this machine.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
-	root.AddCommand(f.checkCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(), f.demoCommand())
+	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(), f.demoCommand())
 	return root
 }
 
@@ -176,7 +175,7 @@ func (f *flags) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c := plan.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far}
+			c := conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far, Deadline: f.deadline}
 			for _, text := range said {
 				answer, err := verdict.ParseSaid(text)
 				if err != nil {
@@ -185,12 +184,11 @@ func (f *flags) checkCommand() *cobra.Command {
 				c.Said = append(c.Said, answer)
 			}
 			at := time.Now()
-			ctx, cancel := context.WithTimeout(cmd.Context(), f.deadline)
-			defer cancel()
-			set, result, err := plan.Run(ctx, c, nil)
+			known, err := conductor.New(cmd.Context(), c).Once()
 			if err != nil {
 				return err
 			}
+			set, result := &known.Round.Set, known.Round.Result
 			if f.format == "json" {
 				err = report.CheckJSON(os.Stdout, at, set, result)
 			} else {
@@ -202,13 +200,7 @@ func (f *flags) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			switch result.Zone {
-			case verdict.None:
-				return nil
-			case verdict.Undetermined:
-				return status(exitUndetermined)
-			}
-			return status(exitFault)
+			return exitOf(result.Zone)
 		},
 	}
 	cmd.Flags().StringArrayVar(&said, "said", nil, "QUESTION=ANSWER: what a person has found out, when an earlier run asked for it; may be given more than once")

@@ -33,7 +33,8 @@ type Config struct {
 	Deadline  time.Duration        // of one run of the tests
 	Thorough  bool                 // tests go on after their verdict, until everything has been asked: for a screen
 	Asleep    func() time.Duration // how long the machine has been suspended so far; nil: never
-	Log       func(event.Event)    // is given every event, one at a time; must not block. nil: nobody wants them
+	// Log is given every event, one at a time, with the state after it, which it must not keep; it must not block. nil: nobody wants them
+	Log func(e event.Event, after *state.State)
 }
 
 // Conductor is one case at work. Its methods may be called concurrently.
@@ -110,7 +111,7 @@ func (c *Conductor) add(b event.Body) {
 	e := event.Event{At: time.Now(), Body: b}
 	c.state = state.Fold(c.state, e)
 	if c.Log != nil {
-		c.Log(e)
+		c.Log(e, &c.state)
 	}
 	token(c.news)
 	if now := c.state.Verdict.Standing; now != was {
@@ -135,6 +136,13 @@ func (c *Conductor) Once() (state.State, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.state, c.failed
+}
+
+// Failed is why the tests could not be run; nil if they could.
+func (c *Conductor) Failed() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.failed
 }
 
 // Start begins the case: the tests, and from their first verdict on all that keeps it true.
@@ -181,7 +189,10 @@ func (c *Conductor) Watcher() *watch.Watcher {
 }
 
 // Close ends everything that runs, and returns when it has ended.
-func (c *Conductor) Close() {
+func (c *Conductor) Close() { c.Stop("it was ended") }
+
+// Stop is Close with the reason that the log is to have.
+func (c *Conductor) Stop(because string) {
 	c.end()
 	c.mu.Lock()
 	e := c.ears
@@ -190,7 +201,7 @@ func (c *Conductor) Close() {
 		e.close()
 	}
 	c.wg.Wait()
-	c.post(event.Stopped{Because: "it was ended"})
+	c.post(event.Stopped{Because: because})
 }
 
 // The pace of tests that are run again.

@@ -177,9 +177,9 @@ type Filter uint8
 
 // The filters. Zero: everything is heard.
 const (
-	Everything Filter = iota
-	OnlyDHCP          // DHCP over IPv4
-	OnlyHousekeeping  // by which machines find each other and are set up: ARP, ICMPv6, DHCP of both families, LLDP, and who may use the port (EAPOL)
+	Everything       Filter = iota
+	OnlyDHCP                // DHCP over IPv4
+	OnlyHousekeeping        // by which machines find each other and are set up: ARP, ICMPv6, DHCP of both families, LLDP, and who may use the port (EAPOL)
 )
 
 // FramePort sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.

@@ -117,4 +117,3 @@ func replyWords(r evidence.Reply) string {
 	}
 	return r.Outcome.String()
 }
-

@@ -91,15 +91,20 @@ type remarkJSON struct {
 	Sentence string `json:"sentence"`
 }
 
+func verdictOf(r verdict.Result) verdictJSON {
+	v := verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{}, Candidates: some(r.Candidates), Next: some(r.Next)}
+	for _, o := range r.Also {
+		v.Also = append(v.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
+	}
+	return v
+}
+
 // CheckJSON writes one check as one JSON object. No array in it is null.
 func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) error {
 	out := checkJSON{
 		Schema: CheckSchema, At: at.UTC().Truncate(time.Millisecond), TookMS: s.Elapsed.Milliseconds(), Target: s.Target.String(), Interface: s.Interface,
-		Verdict: verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{}, Candidates: some(r.Candidates), Next: some(r.Next)},
+		Verdict: verdictOf(r),
 		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld), Questions: []questionJSON{}, Tests: []testJSON{},
-	}
-	for _, o := range r.Also {
-		out.Verdict.Also = append(out.Verdict.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
 	}
 	for _, c := range r.Checks {
 		out.Checks = append(out.Checks, oneCheckJSON{c.ID, c.Zone, c.State, c.Fact, float64(c.Took.Microseconds()) / 1000, c.Asked, some(c.Heard), some(c.Clears)})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"path/filepath"
 	"regexp"
@@ -38,6 +39,20 @@ func (still) Permissions() machine.Permissions {
 }
 
 func (still) Interfaces(context.Context) ([]endpoint.Interface, error) { return nil, nil }
+
+func (still) OpenFrames(machine.FrameConfig) (machine.FramePort, error) {
+	return nil, errors.New("there is nothing to hear")
+}
+
+func (still) Neighbours(context.Context) ([]endpoint.Neighbour, error) { return nil, nil }
+
+func (still) OpenDatagram(machine.DatagramConfig) (machine.DatagramPort, error) {
+	return nil, machine.ErrNoRoute
+}
+
+func (still) Connect(context.Context, machine.ConnectConfig) (net.Conn, evidence.Reply) {
+	return nil, evidence.Reply{Outcome: evidence.LocalError}
+}
 
 // Read never ends, so that a run never brings evidence of its own.
 func (still) Read(ctx context.Context) (*endpoint.Endpoint, error) {

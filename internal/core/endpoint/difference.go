@@ -142,7 +142,9 @@ func leaseDifferences(was, is []lease.Lease) (out []Difference) {
 		if !now.InForce {
 			continue
 		}
-		i := slices.IndexFunc(was, func(l lease.Lease) bool { return l.InForce && l.Interface == now.Interface && l.Terms.Address == now.Terms.Address })
+		i := slices.IndexFunc(was, func(l lease.Lease) bool {
+			return l.InForce && l.Interface == now.Interface && l.Terms.Address == now.Terms.Address
+		})
 		if i < 0 || now.Expires.Equal(was[i].Expires) {
 			continue
 		}

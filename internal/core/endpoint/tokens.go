@@ -59,4 +59,6 @@ func (s *NeighbourState) UnmarshalText(text []byte) error {
 func (v RouteVerdict) MarshalText() ([]byte, error) { return token.Marshal(routeNames[:], v) }
 
 // UnmarshalText reads a verdict's word.
-func (v *RouteVerdict) UnmarshalText(text []byte) error { return token.Unmarshal(routeNames[:], text, v) }
+func (v *RouteVerdict) UnmarshalText(text []byte) error {
+	return token.Unmarshal(routeNames[:], text, v)
+}

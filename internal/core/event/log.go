@@ -44,7 +44,9 @@ var forms = []form{
 }
 
 // NameOf is what a log calls an event of that body.
-func NameOf(b Body) string { return forms[slices.IndexFunc(forms, func(f form) bool { return f.is(b) })].name }
+func NameOf(b Body) string {
+	return forms[slices.IndexFunc(forms, func(f form) bool { return f.is(b) })].name
+}
 
 // MarshalJSON writes an event as an object of one line.
 func (e Event) MarshalJSON() ([]byte, error) {

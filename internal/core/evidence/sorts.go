@@ -102,7 +102,9 @@ func saidSort() *sort {
 	})
 	s.order = func(set *Set) {
 		set.Said = slices.Clone(set.Said)
-		slices.SortStableFunc(set.Said, func(a, b Said) int { return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer)) })
+		slices.SortStableFunc(set.Said, func(a, b Said) int {
+			return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
+		})
 	}
 	return s
 }

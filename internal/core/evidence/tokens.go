@@ -28,7 +28,9 @@ var captivityNames = [...]string{"not said", "captive", "free"}
 func (c Captivity) MarshalText() ([]byte, error) { return token.Marshal(captivityNames[:], c) }
 
 // UnmarshalText reads an answer's word.
-func (c *Captivity) UnmarshalText(text []byte) error { return token.Unmarshal(captivityNames[:], text, c) }
+func (c *Captivity) UnmarshalText(text []byte) error {
+	return token.Unmarshal(captivityNames[:], text, c)
+}
 
 // MarshalText gives the name that the contract uses.
 func (k Kind) MarshalText() ([]byte, error) { return token.Marshal(kindNames[:], k) }

@@ -1,0 +1,92 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"passepartout/internal/conductor"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/nap"
+	"passepartout/internal/report"
+)
+
+// watchCommand keeps a verdict true until it is ended, and writes whatever changes.
+func (f *flags) watchCommand() *cobra.Command {
+	duration := time.Duration(0)
+	cmd := &cobra.Command{
+		Use:   "watch [TARGET]",
+		Short: "Keeps the verdict true, and writes a line whenever it changes",
+		Long: `Runs the tests, and from their verdict on watches all that it rests on: the machine's own settings, the gateway, the first station beyond, the name servers,
+the target itself, and what is said on the segment. When anything of that changes, the tests are run again. Ends with Ctrl-C, or after --for.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if duration < 0 {
+				return fmt.Errorf("--for %v: give a time above zero, such as 1h, or leave it out for no end", duration)
+			}
+			m, t, stop, err := f.ground(args)
+			if err != nil {
+				return err
+			}
+			defer stop()
+			far, err := f.responder()
+			if err != nil {
+				return err
+			}
+			ctx, cancel := context.WithCancel(cmd.Context())
+			defer cancel()
+			out := &report.Watch{To: os.Stdout, JSON: f.format == "json"}
+			c := conductor.New(ctx, conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
+				Deadline: f.deadline, Asleep: nap.Asleep, Log: out.Take})
+			c.Start()
+			because, failed := follow(ctx, c, out, duration)
+			c.Stop(because)
+			if failed != nil {
+				return failed
+			}
+			if out.Err() != nil {
+				return out.Err()
+			}
+			return exitOf(c.State().Verdict.Result.Zone)
+		},
+	}
+	cmd.Flags().DurationVar(&duration, "for", 0, "how long, such as 8h; without it, until Ctrl-C")
+	return cmd
+}
+
+// follow waits until watching is over, and says why it is; an error if the tests cannot be run at all.
+func follow(ctx context.Context, c *conductor.Conductor, out *report.Watch, duration time.Duration) (because string, failed error) {
+	var over <-chan time.Time
+	if duration > 0 {
+		over = time.After(duration)
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return "interrupted", nil
+		case <-over:
+			return fmt.Sprintf("%v are over", duration), nil
+		case <-c.News():
+			if err := c.Failed(); err != nil {
+				return err.Error(), err
+			}
+			if out.Err() != nil {
+				return "what was written is not taken any more", nil
+			}
+		}
+	}
+}
+
+// exitOf is the exit status that a verdict's zone has.
+func exitOf(zone verdict.Zone) error {
+	switch zone {
+	case verdict.None:
+		return nil
+	case verdict.Undetermined, "":
+		return status(exitUndetermined)
+	}
+	return status(exitFault)
+}
