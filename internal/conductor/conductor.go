@@ -58,6 +58,8 @@ type Conductor struct {
 	watcher *watch.Watcher
 	known   map[string]int // the witnesses under watch, by what they are told apart by
 	outages map[time.Time]event.Outage
+	told    map[string]event.Watched // of the witnesses; of whoever holds naming
+	naming  sync.Mutex
 	failed  error
 	living  bool // it goes on after its first verdict
 	ears    *ears
@@ -75,7 +77,7 @@ type round struct {
 
 // New prepares a case; nothing is asked before Start or Once.
 func New(ctx context.Context, c Config) *Conductor {
-	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1), known: map[string]int{}, outages: map[time.Time]event.Outage{}}
+	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1), known: map[string]int{}, outages: map[time.Time]event.Outage{}, told: map[string]event.Watched{}}
 	out.said = c.Said
 	out.ctx, out.end = context.WithCancel(ctx)
 	out.machine = shared.New(c.Machine, out.gap)
@@ -210,7 +212,7 @@ const (
 	againAfter = 5 * time.Second
 	// After a notice, what belongs to it gets this long to come as well.
 	quietFor = 300 * time.Millisecond
-	// Where trying the target once does not show that a fault has gone, all tests are run again every so often, and more rarely as time goes by.
+	// Where trying the target once does not show that a fault has gone, or become another, all tests are run again every so often, and more rarely as time goes by.
 	standingEvery, standingLong, standingRarely = 8 * time.Second, 3 * time.Minute, 30 * time.Second
 )
 
@@ -257,7 +259,7 @@ func (c *Conductor) due(now time.Time) (because string, wait time.Duration) {
 		if settled := c.state.At.Add(quietFor); v.Because != "" && lastChange(&c.state).Add(quietFor).After(at) && settled.After(at) {
 			at = lastChange(&c.state).Add(quietFor)
 		}
-	case v.Standing == state.Current && v.Result.Zone != verdict.None && !c.state.TrialTells():
+	case v.Standing == state.Current && v.Result.Zone != verdict.None && (!c.state.TrialTells() || rests(v.Result)):
 		because, at = "whether the fault still stands", c.began.Add(standingEvery)
 		if now.Sub(v.Reached) > standingLong {
 			at = c.began.Add(standingRarely)

@@ -175,6 +175,8 @@ func (c *Conductor) try(s *state.State, request bool) {
 
 // witness takes the witnesses under watch that the evidence names, and gives up those that it does not name any more.
 func (c *Conductor) witness() {
+	c.naming.Lock()
+	defer c.naming.Unlock()
 	c.mu.Lock()
 	set := c.state.Round.Set
 	w := c.watcher
@@ -204,9 +206,14 @@ func (c *Conductor) witness() {
 		c.mu.Unlock()
 		if known {
 			w.Rename(id, spec.Label)
+		}
+		if told := (event.Watched{Witness: key, Name: spec.Name(), Zone: spec.Zone, Rank: spec.Rank}); c.told[key] != told {
+			c.told[key] = told
+			c.post(told)
+		}
+		if known {
 			continue
 		}
-		c.post(event.Watched{Witness: key, Name: spec.Name(), Zone: spec.Zone, Rank: spec.Rank})
 		id, ok := w.Add(spec)
 		if ok {
 			c.mu.Lock()
@@ -216,6 +223,7 @@ func (c *Conductor) witness() {
 	}
 	for key, id := range c.leaving(&set, named) {
 		w.Remove(id)
+		delete(c.told, key)
 		c.post(event.Watched{Witness: key, Name: key}) // it stands for no zone any more
 	}
 }

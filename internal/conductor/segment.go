@@ -6,11 +6,13 @@ import (
 	"io/fs"
 	"net"
 	"net/netip"
+	"time"
 
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
@@ -65,6 +67,7 @@ func (c *Conductor) listen(iface string) {
 	if port, err := c.machine.OpenFrames(machine.FrameConfig{Interface: iface, Only: machine.OnlyHousekeeping}); err == nil {
 		c.ears.port = port
 		c.wg.Go(func() { c.hear(port) })
+		c.wg.Go(func() { c.askForOwn(port) })
 	}
 }
 
@@ -78,12 +81,37 @@ func (c *Conductor) Ear() (*probe.Ear, string) {
 	return c.ears.dhcp, c.ears.deaf
 }
 
-// mostClaims bounds what a flood of claims can add to a log.
-const mostClaims = 8
+// conflictEvery is how often it is asked whether anybody else has an address of this machine's: a question that names no sender (RFC 5227 §2.1.1).
+const conflictEvery = 4 * time.Second
+
+// askForOwn asks again and again. Who answers is heard as a claim.
+func (c *Conductor) askForOwn(port machine.FramePort) {
+	for probe.Sleep(c.ctx, conflictEvery) {
+		s := c.State()
+		if s.Endpoint == nil || s.Testing() {
+			continue
+		}
+		i, ok := s.Endpoint.Interface(s.Round.Set.Interface)
+		if !ok || !i.Up {
+			continue
+		}
+		for _, a := range i.Usable(false) {
+			if port.Send(wire.ARPRequest(port.Hardware(), netip.Addr{}, a.Prefix.Addr())) != nil {
+				break
+			}
+		}
+	}
+}
+
+// The bounds of what a flood of claims can add to a log.
+const (
+	mostClaims = 8                // different ones
+	claimAgain = 10 * time.Second // one that was told is told again after that
+)
 
 // hear takes note of other machines that claim an address of this one's.
 func (c *Conductor) hear(port machine.FramePort) {
-	told := map[string]bool{}
+	told := map[string]time.Time{}
 	for {
 		frame, _, err := port.Receive()
 		if errors.Is(err, net.ErrClosed) {
@@ -99,9 +127,11 @@ func (c *Conductor) hear(port machine.FramePort) {
 		c.mu.Lock()
 		e := c.state.Endpoint
 		claim := f.Claim.String() + f.Hardware.String()
-		if e != nil && owns(e, f.Claim) && !ownHardware(e, f.Hardware) && !told[claim] && len(told) < mostClaims && !c.state.Testing() {
-			told[claim] = true
-			c.add(event.Changed{Of: event.Neighbour, What: fmt.Sprintf("another machine, %v, claims this machine's address %v", f.Hardware, f.Claim)})
+		last, known := told[claim]
+		if e != nil && owns(e, f.Claim) && !ownHardware(e, f.Hardware) && (known || len(told) < mostClaims) && time.Since(last) >= claimAgain && !c.state.Testing() {
+			told[claim] = time.Now()
+			quiet := c.state.Verdict.Result.Fault == fault.AddressConflict.ID // that is what it says already
+			c.add(event.Changed{Of: event.Neighbour, Quiet: quiet, What: fmt.Sprintf("another machine, %v, claims this machine's address %v", f.Hardware, f.Claim)})
 		}
 		c.mu.Unlock()
 	}

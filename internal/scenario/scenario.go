@@ -66,7 +66,7 @@ func (e Expect) For(frames, echo bool) (zone, fault string) {
 	return e.Zone, e.Fault
 }
 
-//go:embed sites/*.yaml cases/*.yaml sheets/*.yaml
+//go:embed sites/*.yaml cases/*.yaml sheets/*.yaml timelines/*.yaml
 var files embed.FS
 
 // ErrUnknown is the error for a scenario that is not there.

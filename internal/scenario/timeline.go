@@ -15,7 +15,7 @@ type Timeline struct {
 	Events []Event  `yaml:"events"`
 }
 
-// Event is one change. Exactly one of Segment, Unplug and Name says what it is about.
+// Event is one change. Exactly one of Segment, Unplug, Name and Node says what it is about.
 type Event struct {
 	From    Duration   `yaml:"from"`
 	For     Duration   `yaml:"for"`     // 0: to the end
@@ -25,7 +25,10 @@ type Event struct {
 	Unplug  string     `yaml:"unplug"`  // node/port without carrier
 	Name    string     `yaml:"name"`    // a name that has the address To in the meantime
 	To      netip.Addr `yaml:"to"`
-	Zone    string     `yaml:"zone"` // whose fault it is
+	Node    string     `yaml:"node"` // a node that is otherwise in the meantime
+	Becomes *Becomes   `yaml:"becomes"`
+	Zone    string     `yaml:"zone"`  // whose fault it is
+	Fault   string     `yaml:"fault"` // which one; "": the zone tells
 }
 
 // holds reports whether an event is in force at a time after the start.
@@ -128,18 +131,20 @@ func (t Timeline) check(s *Site) error {
 	for i, e := range t.Events {
 		node, port, _ := strings.Cut(e.Unplug, "/")
 		about := 0
-		for _, given := range []string{e.Segment, e.Unplug, e.Name} {
+		for _, given := range []string{e.Segment, e.Unplug, e.Name, e.Node} {
 			if given != "" {
 				about++
 			}
 		}
 		switch {
 		case about != 1:
-			return fmt.Errorf("event %d: give one of segment, unplug and name", i+1)
+			return fmt.Errorf("event %d: give one of segment, unplug, name and node", i+1)
 		case e.Segment != "" && s.Segments[e.Segment] == nil:
 			return fmt.Errorf("event %d: segment %q is not there", i+1, clip(e.Segment))
 		case e.Unplug != "" && (s.Nodes[node] == nil || s.Nodes[node].Ports[port] == nil):
 			return fmt.Errorf("event %d: port %q is not there; write node/port", i+1, clip(e.Unplug))
+		case e.Node != "" && e.checkNode(s) != nil:
+			return fmt.Errorf("event %d: %w", i+1, e.checkNode(s))
 		case e.Name != "" && !e.To.IsValid():
 			return fmt.Errorf("event %d: name %s: to which address?", i+1, clip(e.Name))
 		case e.From < 0 || e.For < 0 || t.Repeat < 0 || t.Repeat > 0 && e.From+e.For > t.Repeat:

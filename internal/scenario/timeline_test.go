@@ -50,12 +50,12 @@ func TestTimeline(t *testing.T) {
 
 func TestTimelineThatCannotBe(t *testing.T) {
 	for event, want := range map[string]string{
-		"{from: 1s}":                                      "one of segment, unplug and name",
+		"{from: 1s}":                                      "one of segment, unplug, name and node",
 		"{from: 1s, segment: nowhere}":                    `segment "nowhere" is not there`,
 		"{from: 1s, unplug: ticket-03}":                   "write node/port",
 		"{from: 1s, name: bookings.kittiwake.example}":    "to which address",
 		"{from: 50s, for: 20s, segment: pier}":            "outside the timeline",
-		"{from: 1s, segment: pier, unplug: pier-gw/eth0}": "one of segment, unplug and name",
+		"{from: 1s, segment: pier, unplug: pier-gw/eth0}": "one of segment, unplug, name and node",
 	} {
 		_, err := scenario.Parse([]byte("site: kittiwake\ntimeline: {repeat: 60s, events: ["+event+"]}\n"), func(string) ([]byte, error) {
 			return []byte("endpoint: ticket-03\nsegments: {pier: {delay: 1ms}}\nnodes: {ticket-03: {ports: {eth0: {segment: pier}}}, pier-gw: {ports: {eth0: {segment: pier}}}}"), nil

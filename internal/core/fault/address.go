@@ -114,8 +114,8 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 		if why, ok := p.linked(); !ok {
 			return possible("%s", why)
 		}
-		_, ended, late := p.overdue()
-		if hasRoutable4(p) && !ended && !late {
+		_, ended, _ := p.overdue()
+		if hasRoutable4(p) && !ended {
 			return cleared("%s does not depend on it: it has an address", p.Iface.Name)
 		}
 		if p.hasUsable() && !hasRoutable4(p) && p.Usable() == Yes {
@@ -325,7 +325,8 @@ func (p *Pass) claims(hw endpoint.HardwareAddr) (n int) {
 
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
-	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict}, Explains: []string{"dhcp-silent"},
+	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict},
+	OfQuality: true, Explains: []string{"dhcp-silent", "segment-lossy", "path-lossy"},
 	Doc: `Another machine uses the same address
 A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections work and break by turns. It is taken
 for a bad cable. Find the other machine by its hardware address, and give one of the two another address.`,
@@ -342,13 +343,13 @@ for a bad cable. Find the other machine by its hardware address, and give one of
 				if n := p.claims(c.Hardware); n > mostOwn { // a flood, or one who answers for everybody
 					standing = Supported
 				}
-				return found(standing, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).oncePlain(p).
+				return found(standing, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).
 					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware), "Give one of the two another address.")
 			}
 			asked = asked || c.Outcome == evidence.Silent
 		}
 		if unknown.Address.IsValid() {
-			return found(Confirmed, fmt.Sprintf("Another machine uses this machine's address %v: the system has found a duplicate, and does not use it.", unknown.Address), "the system marks the address as a duplicate (RFC 4862 §5.4)").oncePlain(p).
+			return found(Confirmed, fmt.Sprintf("Another machine uses this machine's address %v: the system has found a duplicate, and does not use it.", unknown.Address), "the system marks the address as a duplicate (RFC 4862 §5.4)").
 				next(fmt.Sprintf("Find the machine that has %v: with permission for raw frames its hardware address is told here.", unknown.Address), "Give one of the two another address.")
 		}
 		if asked && !p.IsOpen(evidence.AddressConflict) {

@@ -19,7 +19,7 @@ type Fault struct {
 	Needs []evidence.Kind // what it must know to be cleared or confirmed
 	// OnSilence: it is told by what does not come back. While packets of all sorts are lost nearer by, that proves nothing.
 	OnSilence bool
-	// OfQuality: it stands in the way also of a target that is reached. All others then do not.
+	// OfQuality: it stands in the way also of a target that is reached just now. All others then do not.
 	OfQuality bool
 	// Explains: ids of faults that follow from this one. Where it is found, they are folded under it.
 	Explains []string
@@ -138,7 +138,7 @@ func (f Finding) in(z Zone) Finding {
 // Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
 var Catalogue = []*Fault{
 	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned, HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
-	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, GatewaySilent, GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
+	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, LeaseUnanswered, GatewaySilent, GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
 	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, CaptivePortal, ReturnPathMissing, TLSFails, OneFamilyBroken,
 	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }

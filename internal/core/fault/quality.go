@@ -122,6 +122,9 @@ func (p *Pass) InOrder() Answer {
 	if p.LossZone() != NoZone || p.DelayZone() != NoZone {
 		return No
 	}
+	if AddressConflict.Judge(p).Standing == Confirmed { // connections come and go with whoever spoke last
+		return No
+	}
 	if MTUTooLarge.Judge(p).Standing.Holds() || MTUBlackHole.Judge(p).Standing.Holds() {
 		return No
 	}

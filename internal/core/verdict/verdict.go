@@ -260,7 +260,7 @@ func relevant(p *fault.Pass, s Suspect) bool {
 	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
 		return false // judged by the settings alone: had they been the cause, they would be confirmed
 	}
-	if s.Fault.OfQuality && p.Alive != fault.Yes { // some comes through where these are at work
+	if s.Fault.OfQuality && s.Fault != fault.AddressConflict && p.Alive != fault.Yes { // some comes through where these are at work
 		return false
 	}
 	if s.Fault == fault.TunnelHoldsRoute || s.Fault == fault.CompetingDefaultRoutes { // had another way worked, it would be confirmed
@@ -303,6 +303,9 @@ func (r *Result) missing(p *fault.Pass) string {
 func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect) bool {
 	if len(p.Open) == 0 {
 		return true
+	}
+	if slices.ContainsFunc(r.Suspects, func(s Suspect) bool { return s.finding.Aside && s.finding.Awaits != 0 && p.IsOpen(s.finding.Awaits) }) {
+		return false // what is told beside the verdict is still being asked
 	}
 	if usable == fault.Yes && p.ByProxy() { // how the direct way fares is nothing to the programs here
 		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.AddressConflict, evidence.SegmentFrames)

@@ -129,9 +129,9 @@ var cases = []testCase{
 		GatewayGone(s)
 		s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: endpoint.HardwareAddr{2, 9}, Reply: Answer(Own, 1)}
 	}, zone: verdict.LocalSubnet, fault: "address-conflict", says: "172.27.40.23", also: []string{"gateway-silent"}},
-	{name: "conflict that is not in the way yet", change: func(s *evidence.Set) {
+	{name: "conflict beside a target that works: it takes connections away by turns", change: func(s *evidence.Set) {
 		s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: endpoint.HardwareAddr{2, 9}, Reply: Answer(Own, 1)}
-	}, zone: verdict.None, also: []string{"address-conflict"}},
+	}, zone: verdict.LocalSubnet, fault: "address-conflict", confidence: verdict.Certain},
 	{name: "nobody on the segment", change: func(s *evidence.Set) {
 		isolated(s)
 	}, zone: verdict.LocalSubnet, fault: "segment-isolated", confidence: verdict.Certain, possible: []string{"gateway-silent"}, cleared: []string{"no-carrier"}},

@@ -14,7 +14,7 @@ import (
 
 // advertise answers router solicitations on a port, and information-requests if the node does that as well.
 func advertise(n *node, p *port) (stop func()) {
-	spec := n.spec.Advertises
+	spec := n.spec().Advertises
 	own := linkLocal(p)
 	return p.listen(func(frame []byte) {
 		v, ok := look(frame)

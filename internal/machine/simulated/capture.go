@@ -11,12 +11,12 @@ import (
 
 // capture lets a node accept connections itself that were meant for others beyond it, as a captive portal does.
 func (n *node) capture() {
-	if len(n.spec.Captures) == 0 {
+	if len(n.spec().Captures) == 0 {
 		return
 	}
 	const proto = header.IPv4ProtocolNumber
 	var rules []stack.Rule
-	for _, c := range n.spec.Captures {
+	for _, c := range n.spec().Captures {
 		rules = append(rules, stack.Rule{
 			Filter:   stack.IPHeaderFilter{Protocol: header.TCPProtocolNumber, CheckProtocol: true},
 			Matchers: []stack.Matcher{passing{n, c.Port}},
@@ -47,10 +47,10 @@ func (m passing) Match(_ stack.Hook, packet *stack.PacketBuffer, in, _ string) (
 		return false, false
 	}
 	to := fromTCPIP(header.IPv4(packet.NetworkHeader().Slice()).DestinationAddress())
-	return header.TCP(transport).DestinationPort() == m.port && !m.node.own[to], false
+	return header.TCP(transport).DestinationPort() == m.port && !m.node.owns(to), false
 }
 
 // captures reports whether a frame that is to be passed on is accepted by the node itself.
 func (n *node) captures(p *port, v view) bool {
-	return p == n.ports[0] && !v.v6 && v.proto == "tcp" && slices.ContainsFunc(n.spec.Captures, func(c scenario.Capture) bool { return c.Port == v.dstPort })
+	return p == n.ports[0] && !v.v6 && v.proto == "tcp" && slices.ContainsFunc(n.spec().Captures, func(c scenario.Capture) bool { return c.Port == v.dstPort })
 }

@@ -15,8 +15,8 @@ import (
 
 // serveDHCP answers discovers and requests on a port, frame by frame, as a server does that must reach clients without an address.
 func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
-	spec := n.spec.DHCP
-	own := n.spec.Ports[p.name].Addresses[0].Addr()
+	spec := n.spec().DHCP
+	own := n.spec().Ports[p.name].Addresses[0].Addr()
 	fixed := map[endpoint.HardwareAddr]netip.Addr{}
 	for name, addr := range spec.Fixed {
 		if spec.Exhausted {
@@ -38,7 +38,7 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 			return
 		}
 		if v, ok := look(frame); ok {
-			if _, hit := match(n.spec.Filter, "in", v); hit {
+			if _, hit := match(n.spec().Filter, "in", v); hit {
 				return
 			}
 		}

@@ -43,13 +43,13 @@ func (n *node) passOn(frame []byte, v view) bool {
 func (n *node) nextHop(v view) (next netip.Addr, out *port) {
 	best := -1
 	for _, p := range n.ports {
-		for _, a := range n.spec.Ports[p.name].Addresses {
+		for _, a := range n.spec().Ports[p.name].Addresses {
 			if a.Masked().Contains(v.dst) && a.Bits() > best {
 				best, next, out = a.Bits(), v.dst, p
 			}
 		}
 	}
-	for _, r := range n.spec.Routes {
+	for _, r := range n.spec().Routes {
 		if !r.To.Masked().Contains(v.dst) || r.To.Bits() <= best {
 			continue
 		}

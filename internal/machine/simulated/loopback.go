@@ -18,7 +18,7 @@ func (l *loopback) Capabilities() stack.LinkEndpointCapabilities { return stack.
 func (l *loopback) ARPHardwareType() header.ARPHardwareType      { return header.ARPHardwareLoopback }
 
 func (l *loopback) WritePackets(list stack.PacketBufferList) (int, tcpip.Error) {
-	if l.node.spec.NoLoopback {
+	if l.node.spec().NoLoopback {
 		return list.Len(), nil
 	}
 	for _, pkt := range list.AsSlice() {

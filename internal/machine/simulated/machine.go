@@ -29,10 +29,11 @@ type endpointMachine struct {
 	nextEcho  atomic.Uint32
 	timeline  scenario.Timeline
 	began     time.Time
-	leaseFile string // what its DHCP client wrote down
+	leaseFile atomic.Pointer[string] // what its DHCP client wrote down
 
-	mu      sync.Mutex
-	waiting map[*listener]struct{} // who wants to know of ICMP that arrives
+	mu       sync.Mutex
+	watching map[chan struct{}]bool // who wants to know of changes
+	waiting  map[*listener]struct{} // who wants to know of ICMP that arrives
 }
 
 // listener gets every ICMP report that reaches the machine.
@@ -43,12 +44,13 @@ type listener struct {
 var _ machine.Machine = (*endpointMachine)(nil)
 
 func newMachine(n *node, p Privilege, a *scenario.Authority, s *scenario.Scenario, began time.Time) *endpointMachine {
-	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{}}
-	m.leaseFile = s.Site.LeaseFile(n.name, began)
+	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{}, watching: map[chan struct{}]bool{}}
+	file := s.Site.LeaseFile(n.name, began)
+	m.leaseFile.Store(&file)
 	for _, p := range n.ports {
 		p.listen(func(frame []byte) {
-			if v, ok := look(frame); ok && v.proto == "icmp" && n.own[v.dst] {
-				if _, hit := match(n.spec.Filter, "in", v); !hit {
+			if v, ok := look(frame); ok && v.proto == "icmp" && n.owns(v.dst) {
+				if _, hit := match(n.spec().Filter, "in", v); !hit {
 					m.hear(frame[ethernetHeader:])
 				}
 			}
@@ -101,8 +103,8 @@ func (m *endpointMachine) Permissions() machine.Permissions {
 
 func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	n := m.node
-	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec.Search}
-	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec.NoLoopback, Carrier: endpoint.CarrierPresent, MTU: 65536,
+	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec().Search}
+	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec().NoLoopback, Carrier: endpoint.CarrierPresent, MTU: 65536,
 		Addresses: []endpoint.Address{
 			{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
 			{Prefix: netip.MustParsePrefix("::1/128"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
@@ -112,13 +114,13 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		if p.segment != nil {
 			e.Neighbours = append(e.Neighbours, n.neighbours(p)...)
 		}
-		for _, a := range n.spec.Ports[p.name].Addresses {
+		for _, a := range n.spec().Ports[p.name].Addresses {
 			if !p.down {
 				e.Routes = append(e.Routes, endpoint.Route{To: a.Masked(), Interface: p.name, Source: a.Addr(), Table: 254, Origin: endpoint.ByKernel, Verdict: endpoint.Forward})
 			}
 		}
 	}
-	for _, r := range n.spec.Routes {
+	for _, r := range n.spec().Routes {
 		if r.Refuse != "" {
 			e.Routes = append(e.Routes, endpoint.Route{To: r.To.Masked(), Metric: r.Metric, Table: 254, Verdict: refusals[r.Refuse]})
 			continue
@@ -131,21 +133,22 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		switch {
 		case r.ByHand:
 			route.Origin = endpoint.ByHand
-		case n.spec.Ports[p.name].Leased && r.To.Addr().Is4():
+		case n.spec().Ports[p.name].Leased && r.To.Addr().Is4():
 			route.Origin = endpoint.ByDHCP
 		}
 		e.Routes = append(e.Routes, route)
 	}
-	for _, a := range n.spec.Resolvers {
+	for _, a := range n.spec().Resolvers {
 		e.Resolvers = append(e.Resolvers, endpoint.Resolver{Address: a, Source: "/etc/resolv.conf", Stub: a.IsLoopback()})
 	}
-	for name, a := range n.spec.Hosts {
+	for _, name := range slices.Sorted(maps.Keys(n.spec().Hosts)) { // in one order: a map's would look like a change
+		a := n.spec().Hosts[name]
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
 	}
-	if p := n.spec.Proxies; p != nil {
+	if p := n.spec().Proxies; p != nil {
 		e.Proxies = []endpoint.ProxySetting{endpoint.ProxyVariables("this session's environment", func(name string) string { return p.Variables()[name] })}
 	}
-	e.TakeLeases(leasefile.Dhclient(scenario.LeasePath, []byte(m.leaseFile)), nil)
+	e.TakeLeases(leasefile.Dhclient(scenario.LeasePath, []byte(*m.leaseFile.Load())), nil)
 	return e, ctx.Err()
 }
 
@@ -154,14 +157,14 @@ var refusals = map[string]endpoint.RouteVerdict{"blackhole": endpoint.Blackhole,
 // refused finds the entry that refuses an address, unless a more specific one leads on.
 func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) {
 	best := -1
-	for _, r := range n.spec.Routes {
+	for _, r := range n.spec().Routes {
 		if r.To.Masked().Contains(to) && r.To.Bits() > best {
 			best = r.To.Bits()
 			verdict, yes = refusals[r.Refuse]
 		}
 	}
 	for _, p := range n.ports {
-		for _, a := range n.spec.Ports[p.name].Addresses {
+		for _, a := range n.spec().Ports[p.name].Addresses {
 			if a.Masked().Contains(to) && a.Bits() > best {
 				return verdict, false
 			}
@@ -171,7 +174,7 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 }
 
 func (p *port) describe() endpoint.Interface {
-	spec := p.node.spec.Ports[p.name]
+	spec := p.node.spec().Ports[p.name]
 	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: p.mtu, Hardware: p.hw, Driver: "simulated", Counters: p.counted()}
 	if spec.Tunnel {
 		i.Kind, i.Hardware = endpoint.Tunnel, endpoint.HardwareAddr{}
@@ -193,7 +196,7 @@ func (p *port) describe() endpoint.Interface {
 		}
 		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand, Duplicate: slices.Contains(p.duplicates, a.Addr())}
 		if spec.Leased && a.Addr().Is4() {
-			left := p.leaseLeft - time.Since(p.began)
+			left := time.Duration(p.leaseLeft.Load()) - time.Since(p.began)
 			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, left, left
 		}
 		i.Addresses = append(i.Addresses, own)
@@ -218,7 +221,7 @@ func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
 		for _, e := range entries {
 			hw, _ := endpoint.HardwareFrom([]byte(e.LinkAddr))
 			state := neighbourStates[e.State]
-			pinned := slices.ContainsFunc(n.spec.Neighbours, func(set scenario.Entry) bool { return set.Pinned && set.Address == fromTCPIP(e.Addr) })
+			pinned := slices.ContainsFunc(n.spec().Neighbours, func(set scenario.Entry) bool { return set.Pinned && set.Address == fromTCPIP(e.Addr) })
 			if state == endpoint.Permanent && !pinned {
 				state = endpoint.Reachable // gVisor knows no other way to have it known from the beginning
 			}
@@ -251,7 +254,7 @@ func (m *endpointMachine) Neighbours(ctx context.Context) (out []endpoint.Neighb
 // Route implements machine.Machine.
 func (m *endpointMachine) Route(ctx context.Context, to netip.Addr, iface string) (endpoint.RouteAnswer, error) {
 	answer := endpoint.RouteAnswer{To: to}
-	if m.node.own[to] {
+	if m.node.owns(to) {
 		answer.Verdict, answer.Interface, answer.Source = endpoint.LocalRoute, "lo", to
 		return answer, ctx.Err()
 	}
@@ -302,9 +305,19 @@ func (m *endpointMachine) name(id tcpip.NICID) string {
 
 // Watch implements machine.Machine: what changes on a simulated site is what its timeline says of the ports.
 func (m *endpointMachine) Watch(ctx context.Context) (<-chan struct{}, error) {
-	changed := make(chan struct{}, 1)
+	changed, ended := make(chan struct{}, 1), make(chan struct{})
+	m.mu.Lock()
+	m.watching[changed] = true
+	m.mu.Unlock()
 	go func() {
-		defer close(changed)
+		<-ended
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		delete(m.watching, changed)
+		close(changed)
+	}()
+	go func() {
+		defer close(ended)
 		was := m.carriers()
 		for {
 			next, more := m.timeline.Next(time.Since(m.began))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -25,17 +26,26 @@ import (
 // node is one machine of the site: a whole userspace TCP/IP stack with its ports.
 type node struct {
 	name  string
-	spec  *scenario.Node
+	now   atomic.Pointer[scenario.Node]       // as it is at present: a timeline may change it
+	held  atomic.Pointer[map[netip.Addr]bool] // its own addresses
 	stack *stack.Stack
 	ports []*port
 	lo    *loopback
-	own   map[netip.Addr]bool
 	speak *rate.Limiter // how often it says that a hop limit ran out; nil: always
 }
 
+// spec is the node as it is at present.
+func (n *node) spec() *scenario.Node { return n.now.Load() }
+
+// owns reports whether an address is one of the node's own at present.
+func (n *node) owns(a netip.Addr) bool { return (*n.held.Load())[a] }
+
 func newNode(name string, s *scenario.Scenario, segments map[string]*segment, began time.Time) (*node, error) {
 	spec := s.Site.Nodes[name]
-	n := &node{name: name, spec: spec, own: map[netip.Addr]bool{}}
+	n := &node{name: name}
+	n.now.Store(spec)
+	own := map[netip.Addr]bool{}
+	n.held.Store(&own)
 	if r := spec.Expiries; r != nil {
 		n.speak = rate.NewLimiter(rate.Limit(float64(r.PerMinute)/60), r.Burst)
 	}
@@ -50,7 +60,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	}
 	var routes []tcpip.Route
 	add := func(nic tcpip.NICID, p netip.Prefix) error {
-		n.own[p.Addr()] = true
+		own[p.Addr()] = true
 		address := tcpip.ProtocolAddress{Protocol: protoOf(p.Addr()), AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(p.Addr()), PrefixLen: p.Bits()}}
 		if err := n.stack.AddProtocolAddress(nic, address, stack.AddressProperties{}); err != nil {
 			return fmt.Errorf("%s: address %v: %s", name, p, err)
@@ -65,8 +75,9 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	}
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
-		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500), began: began, leaseLeft: s.Site.LeaseLeft(ps),
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500), began: began,
 			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
+		p.leaseLeft.Store(int64(s.Site.LeaseLeft(ps)))
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
 		}
@@ -87,17 +98,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 			}
 		}
 	}
-	for _, r := range slices.SortedStableFunc(slices.Values(spec.Routes), func(a, b scenario.Route) int { return a.Metric - b.Metric }) {
-		p, ok := n.portFor(r)
-		if !ok || p.down || r.Refuse != "" {
-			continue
-		}
-		if spec.Ports[p.name].Tunnel { // nobody is asked for hardware addresses in a tunnel
-			_ = n.stack.AddStaticNeighbor(p.id, protoOf(r.Via), toTCPIP(r.Via), p.LinkAddress())
-		}
-		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
-		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id})
-	}
+	routes = append(routes, n.farRoutes()...)
 	n.stack.SetRouteTable(longestFirst(routes))
 	if err := n.remember(s.Site); err != nil {
 		return nil, err
@@ -113,9 +114,26 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	return n, nil
 }
 
+// farRoutes are the routes that the node has besides those that follow from its addresses.
+func (n *node) farRoutes() (routes []tcpip.Route) {
+	spec := n.spec()
+	for _, r := range slices.SortedStableFunc(slices.Values(spec.Routes), func(a, b scenario.Route) int { return a.Metric - b.Metric }) {
+		p, ok := n.portFor(r)
+		if !ok || p.down || r.Refuse != "" {
+			continue
+		}
+		if spec.Ports[p.name].Tunnel { // nobody is asked for hardware addresses in a tunnel
+			_ = n.stack.AddStaticNeighbor(p.id, protoOf(r.Via), toTCPIP(r.Via), p.LinkAddress())
+		}
+		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
+		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id})
+	}
+	return routes
+}
+
 // remember puts the entries into the neighbour tables that the scenario wants there from the start.
 func (n *node) remember(site *scenario.Site) error {
-	for _, e := range n.spec.Neighbours {
+	for _, e := range n.spec().Neighbours {
 		hw := site.FirstHardware(e.Of)
 		for _, p := range n.ports {
 			if !n.near(p, e.Address) {
@@ -130,7 +148,7 @@ func (n *node) remember(site *scenario.Site) error {
 }
 
 func (n *node) near(p *port, a netip.Addr) bool {
-	return slices.ContainsFunc(n.spec.Ports[p.name].Addresses, func(own netip.Prefix) bool { return own.Masked().Contains(a) })
+	return slices.ContainsFunc(n.spec().Ports[p.name].Addresses, func(own netip.Prefix) bool { return own.Masked().Contains(a) })
 }
 
 // portFor finds the port through which a route's gateway is reached.
@@ -139,7 +157,7 @@ func (n *node) portFor(r scenario.Route) (*port, bool) {
 		if r.Port == p.name {
 			return p, true
 		}
-		for _, prefix := range n.spec.Ports[p.name].Addresses {
+		for _, prefix := range n.spec().Ports[p.name].Addresses {
 			if r.Port == "" && prefix.Masked().Contains(r.Via) {
 				return p, true
 			}
@@ -154,20 +172,20 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 	if !ok {
 		return frame, true
 	}
-	forMe := n.own[v.dst] || frame[0]&1 == 1 || v.dst.IsMulticast()
-	if forMe && n.spec.NoEcho && v.echoRequest {
+	forMe := n.owns(v.dst) || frame[0]&1 == 1 || v.dst.IsMulticast()
+	if forMe && n.spec().NoEcho && v.echoRequest {
 		return nil, false
 	}
 	chain := "in"
 	if !forMe {
-		if chain = "forward"; !n.spec.Forwards {
+		if chain = "forward"; !n.spec().Forwards {
 			return nil, false
 		}
 		if n.captures(p, v) {
 			return frame, true
 		}
 		if v.hopLimit <= 1 {
-			if n.spec.NoExpiry || n.speak != nil && !n.speak.Allow() {
+			if n.spec().NoExpiry || n.speak != nil && !n.speak.Allow() {
 				return nil, false
 			}
 			if !v.v6 {
@@ -181,7 +199,7 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 			return frame, true
 		}
 	}
-	rule, hit := match(n.spec.Filter, chain, v)
+	rule, hit := match(n.spec().Filter, chain, v)
 	if !hit {
 		return frame, forMe || !n.passOn(frame, v)
 	}
@@ -194,17 +212,17 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 // release decides over a frame that the node itself sends or forwards.
 func (n *node) release(frame []byte) bool {
 	v, ok := look(frame)
-	if !ok || !n.own[v.src] {
+	if !ok || !n.owns(v.src) {
 		return true
 	}
-	_, hit := match(n.spec.Filter, "out", v)
+	_, hit := match(n.spec().Filter, "out", v)
 	return !hit
 }
 
 // forbids reports whether the node's own filter refuses to send this: the system then says so to the program (EPERM), for all but TCP, which
 // takes it for a loss.
 func (n *node) forbids(proto string, to netip.AddrPort) bool {
-	_, hit := match(n.spec.Filter, "out", view{proto: proto, dst: to.Addr(), dstPort: to.Port()})
+	_, hit := match(n.spec().Filter, "out", view{proto: proto, dst: to.Addr(), dstPort: to.Port()})
 	return hit && proto != "tcp"
 }
 

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gvisor.dev/gvisor/pkg/buffer"
@@ -33,7 +34,7 @@ type port struct {
 	unplugged  func() bool
 	mtu        int
 	began      time.Time
-	leaseLeft  time.Duration // when it began
+	leaseLeft  atomic.Int64 // when it began, a time.Duration
 
 	mu         sync.Mutex
 	dispatcher stack.NetworkDispatcher
@@ -52,7 +53,7 @@ func (p *port) counted() endpoint.Counters {
 
 // damaged counts a frame that arrives, and decides whether it is one of those that the port must drop.
 func (p *port) damaged(frame []byte) bool {
-	share := p.node.spec.Ports[p.name].Damage
+	share := p.node.spec().Ports[p.name].Damage
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if share > 0 {
@@ -138,7 +139,7 @@ func (p *port) receive(frame []byte) {
 		return
 	}
 	payload := buffer.MakeWithData(frame)
-	if raceDetector && p.node.spec.Forwards {
+	if raceDetector && p.node.spec().Forwards {
 		payload = unpooled(frame)
 	}
 	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: payload})
@@ -148,11 +149,11 @@ func (p *port) receive(frame []byte) {
 
 // vouch answers a request for the address of another, to which the node has a way out of another port (RFC 1027).
 func (p *port) vouch(frame []byte) ([]byte, bool) {
-	if !p.node.spec.Ports[p.name].ProxyARP {
+	if !p.node.spec().Ports[p.name].ProxyARP {
 		return nil, false
 	}
 	f, ok := wire.ParseFrame(frame)
-	if !ok || !f.Asks.Is4() || p.node.own[f.Asks] || !f.Claim.IsValid() {
+	if !ok || !f.Asks.Is4() || p.node.owns(f.Asks) || !f.Claim.IsValid() {
 		return nil, false
 	}
 	r, err := p.node.stack.FindRoute(0, tcpip.Address{}, toTCPIP(f.Asks), header.IPv4ProtocolNumber, false)
@@ -172,8 +173,8 @@ func (p *port) asksForAll(frame []byte) bool {
 		return false
 	}
 	asked := netip.AddrFrom4([4]byte(frame[ethernetHeader+24:]))
-	for _, own := range p.node.spec.Ports[p.name].Addresses {
-		if own.Addr().Is4() && own.Bits() < 31 && asked == subnet.Last(own) && !p.node.own[asked] {
+	for _, own := range p.node.spec().Ports[p.name].Addresses {
+		if own.Addr().Is4() && own.Bits() < 31 && asked == subnet.Last(own) && !p.node.owns(asked) {
 			return true
 		}
 	}

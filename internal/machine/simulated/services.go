@@ -18,30 +18,30 @@ import (
 
 // serve starts a node's services on its stack.
 func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) error {
-	if n.spec.DNS != nil {
+	if n.spec().DNS != nil {
 		if err := s.serveDNS(n, sc.Timeline); err != nil {
 			return err
 		}
 	}
-	if n.spec.DHCP != nil && len(n.ports) > 0 {
+	if n.spec().DHCP != nil && len(n.ports) > 0 {
 		s.closers = append(s.closers, serveDHCP(n, n.ports[0], sc.Site))
 	}
-	if n.spec.Advertises != nil && len(n.ports) > 0 {
+	if n.spec().Advertises != nil && len(n.ports) > 0 {
 		s.closers = append(s.closers, advertise(n, n.ports[0]))
 	}
-	if n.spec.MDNS != "" {
+	if n.spec().MDNS != "" {
 		if err := s.serveSelf(n); err != nil {
 			return err
 		}
 	}
 	for _, p := range n.ports {
-		if asks := n.spec.Ports[p.name].Asks; asks != nil {
+		if asks := n.spec().Ports[p.name].Asks; asks != nil {
 			client := NewAsker(p.hw, *asks, p.transmit)
 			s.closers = append(s.closers, p.listen(client.Hear), client.Close)
 		}
 	}
-	if n.spec.Answers != 0 {
-		conn, err := gonet.DialUDP(n.stack, &tcpip.FullAddress{Port: n.spec.Answers}, nil, n.anyProto())
+	if n.spec().Answers != 0 {
+		conn, err := gonet.DialUDP(n.stack, &tcpip.FullAddress{Port: n.spec().Answers}, nil, n.anyProto())
 		if err != nil {
 			return fmt.Errorf("responder: %w", err)
 		}
@@ -51,7 +51,7 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 	if err := s.serveProxy(n); err != nil {
 		return err
 	}
-	for _, web := range n.spec.Web {
+	for _, web := range n.spec().Web {
 		listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: web.Port}, n.anyProto())
 		if err != nil {
 			return fmt.Errorf("web service on port %d: %w", web.Port, err)
@@ -64,7 +64,7 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 
 // serveProxy starts a node's web proxy.
 func (s *Site) serveProxy(n *node) error {
-	spec := n.spec.Proxy
+	spec := n.spec().Proxy
 	if spec == nil {
 		return nil
 	}
@@ -76,13 +76,13 @@ func (s *Site) serveProxy(n *node) error {
 	dial := func(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
 		return gonet.DialContextTCP(ctx, n.stack, tcpip.FullAddress{Addr: toTCPIP(to.Addr()), Port: to.Port()}, protoOf(to.Addr()))
 	}
-	go func() { _ = spec.Serve(listener, n.spec.Hosts, dial) }()
+	go func() { _ = spec.Serve(listener, n.spec().Hosts, dial) }()
 	return nil
 }
 
 // anyProto is the protocol number for a socket that serves all families which the node has addresses of.
 func (n *node) anyProto() tcpip.NetworkProtocolNumber {
-	for _, p := range n.spec.Ports {
+	for _, p := range n.spec().Ports {
 		for _, a := range p.Addresses {
 			if a.Addr().Is6() {
 				return protoOf(netip.IPv6Unspecified())
@@ -98,7 +98,7 @@ func (s *Site) serveDNS(n *node, moves scenario.Timeline) error {
 		return fmt.Errorf("name service: %w", err)
 	}
 	s.closers = append(s.closers, func() { conn.Close() })
-	spec := n.spec.DNS
+	spec := n.spec().DNS
 	listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: 53}, n.anyProto())
 	if err != nil {
 		return fmt.Errorf("name service by TCP: %w", err)
@@ -124,7 +124,7 @@ func (s *Site) serveSelf(n *node) error {
 	}
 	s.closers = append(s.closers, func() { conn.Close() })
 	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
-		if m := scenario.AnswerForSelf(n.spec.MDNS, n.spec.Own(), q); m != nil {
+		if m := scenario.AnswerForSelf(n.spec().MDNS, n.spec().Own(), q); m != nil {
 			_ = w.WriteMsg(m)
 		}
 	})

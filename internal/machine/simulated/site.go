@@ -72,6 +72,7 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 		return nil, errors.New("the endpoint is off")
 	}
 	site.endpoint = newMachine(n, o.Privilege, authority, s, site.Began)
+	site.followTimeline(s)
 	return site, nil
 }
 
@@ -99,7 +100,7 @@ func (s *Site) warm(spec *scenario.Site) {
 				if a == b || a.dead() || b.dead() {
 					continue
 				}
-				for _, prefix := range b.node.spec.Ports[b.name].Addresses {
+				for _, prefix := range b.node.spec().Ports[b.name].Addresses {
 					addr := prefix.Addr()
 					_ = a.node.stack.AddStaticNeighbor(a.id, protoOf(addr), toTCPIP(addr), b.LinkAddress())
 				}

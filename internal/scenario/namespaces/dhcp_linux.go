@@ -53,5 +53,5 @@ func (l *Lab) libraryOf(node string) (string, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return "", err
 	}
-	return dir, os.WriteFile(path, []byte(l.scenario.Site.LeaseFile(node, l.Began)), 0o644)
+	return dir, os.WriteFile(path, []byte(l.scenario.SiteAt(time.Since(l.Began)).LeaseFile(node, l.Began)), 0o644)
 }

@@ -6,12 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -45,22 +47,8 @@ type entry struct {
 // becomes that program in MaybeEnter.
 func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) {
 	node := l.scenario.Site.Nodes[l.scenario.Site.Endpoint]
-	var conf, hosts strings.Builder
-	for _, r := range node.Resolvers {
-		fmt.Fprintf(&conf, "nameserver %v\n", r)
-	}
-	if len(node.Search) > 0 {
-		fmt.Fprintf(&conf, "search %s\n", strings.Join(node.Search, " "))
-	}
-	hosts.WriteString("127.0.0.1 localhost\n")
-	for name, a := range node.Hosts {
-		fmt.Fprintf(&hosts, "%v %s\n", a, name)
-	}
-	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, conf.String()), "hosts": cmp.Or(l.Hosts, hosts.String()), "authority.pem": string(l.authority.PEM())}
-	for name, content := range files {
-		if err := os.WriteFile(filepath.Join(l.dir, name), []byte(content), 0o644); err != nil {
-			return nil, err
-		}
+	if err := l.writeFiles(); err != nil {
+		return nil, err
 	}
 	library, err := l.libraryOf(l.scenario.Site.Endpoint)
 	if err != nil {
@@ -86,6 +74,60 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 	return cmd, nil
 }
 
+// writeFiles writes what the endpoint has in the place of /etc, as it is now. Files that are there keep their place, so that a program that runs sees the change.
+func (l *Lab) writeFiles() error {
+	node := l.scenario.NodeAt(l.scenario.Site.Endpoint, time.Since(l.Began))
+	var conf, hosts strings.Builder
+	for _, r := range node.Resolvers {
+		fmt.Fprintf(&conf, "nameserver %v\n", r)
+	}
+	if len(node.Search) > 0 {
+		fmt.Fprintf(&conf, "search %s\n", strings.Join(node.Search, " "))
+	}
+	hosts.WriteString("127.0.0.1 localhost\n")
+	for name, a := range node.Hosts {
+		fmt.Fprintf(&hosts, "%v %s\n", a, name)
+	}
+	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, conf.String()), "hosts": cmp.Or(l.Hosts, hosts.String()), "authority.pem": string(l.authority.PEM())}
+	for name, content := range files {
+		if err := os.WriteFile(filepath.Join(l.dir, name), []byte(content), 0o644); err != nil {
+			return err
+		}
+	}
+	_, err := l.libraryOf(l.scenario.Site.Endpoint)
+	return err
+}
+
+// Start runs a program on the endpoint beside the test, its standard output handed over as it comes; stop ends it as Ctrl-C does, and waits.
+func (l *Lab) Start(as As, program string, args ...string) (output io.ReadCloser, stop func() error, err error) {
+	cmd, err := l.command(as, program, args...)
+	if err != nil {
+		return nil, nil, err
+	}
+	if output, err = cmd.StdoutPipe(); err != nil {
+		return nil, nil, err
+	}
+	err = In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Start) })
+	return output, func() error {
+		_ = cmd.Process.Signal(os.Interrupt)
+		return cmd.Wait()
+	}, err
+}
+
+// begin opens or closes the sockets for echo to users without capabilities, and starts a program.
+func (l *Lab) begin(as As, start func() error) error {
+	open := "1 0"
+	if as == EchoAllowed {
+		open = "0 2147483647"
+	}
+	if err := sysctl("ipv4/ping_group_range", open); err != nil {
+		if err := sysctl("ipv4/ping_group_range", "0 0"); err != nil { // a user namespace with one group
+			return err
+		}
+	}
+	return start()
+}
+
 // Run runs a program on the endpoint and returns its output and exit status. The calling program must call MaybeEnter before anything else.
 func (l *Lab) Run(as As, program string, args ...string) (stdout, stderr string, status int, err error) {
 	cmd, err := l.command(as, program, args...)
@@ -94,18 +136,7 @@ func (l *Lab) Run(as As, program string, args ...string) (stdout, stderr string,
 	}
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
-	err = In(l.nodes[l.scenario.Site.Endpoint], func() error {
-		open := "1 0"
-		if as == EchoAllowed {
-			open = "0 2147483647"
-		}
-		if err := sysctl("ipv4/ping_group_range", open); err != nil {
-			if err := sysctl("ipv4/ping_group_range", "0 0"); err != nil { // a user namespace with one group
-				return err
-			}
-		}
-		return cmd.Run()
-	})
+	err = In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Run) })
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
 		return out.String(), errs.String(), exit.ExitCode(), nil

@@ -3,11 +3,12 @@
 package namespaces_test
 
 import (
+	"bytes"
 	"cmp"
-	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,10 +22,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"passepartout/internal/conductor"
+	"passepartout/internal/core/event"
 	sitesheet "passepartout/internal/core/site"
+	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
-	"passepartout/internal/probe/plan"
 	"passepartout/internal/report"
 	"passepartout/internal/scenario"
 	"passepartout/internal/scenario/namespaces"
@@ -314,14 +317,32 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 		sheet, err = sheetfile.Parse(raw, s.Sheet)
 		require.NoError(t, err)
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-	defer cancel()
-	set, verdict, err := plan.Run(ctx, plan.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet, Responder: far}, nil)
+	var log bytes.Buffer
+	lines := event.NewWriter(&log)
+	known, err := conductor.New(t.Context(), conductor.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet, Responder: far, Deadline: 10 * time.Second,
+		Log: func(e event.Event, _ *state.State) { assert.NoError(t, lines.Write(e)) }}).Once()
 	require.NoError(t, err)
 	var b strings.Builder
-	require.NoError(t, report.CheckJSON(&b, time.Now(), set, verdict))
+	require.NoError(t, report.CheckJSON(&b, site.Began, &known.Round.Set, known.Round.Result))
 	require.NoError(t, json.Unmarshal([]byte(b.String()), &r))
+	fromLog(t, &log, &known, site.Began, b.String())
 	return r
+}
+
+// fromLog holds that the log of a case, as it is written, gives the same state when it is read and folded again: evidence, verdict, checks and suspects.
+func fromLog(t *testing.T, log io.Reader, known *state.State, at time.Time, check string) {
+	var again state.State
+	require.NoError(t, event.Read(log, func(e event.Event) error { again = state.Fold(again, e); return nil }))
+	var b strings.Builder
+	require.NoError(t, report.CheckJSON(&b, at, &again.Round.Set, again.Round.Result))
+	assert.Equal(t, check, b.String(), "folded again from its log")
+	want, err := json.Marshal(known.Round.Set)
+	require.NoError(t, err)
+	got, err := json.Marshal(again.Round.Set)
+	require.NoError(t, err)
+	assert.JSONEq(t, string(want), string(got))
+	assert.Equal(t, known.Verdict.Standing, again.Verdict.Standing)
+	assert.Equal(t, known.Verdict.Title(), again.Verdict.Title())
 }
 
 // What a demonstration shows as the repaired site has no fault: each repair repairs.

@@ -38,7 +38,8 @@ type Lab struct {
 	hub       netns.NsHandle // holds the switches
 	nodes     map[string]netns.NsHandle
 	closers   []func()
-	movers    []func() // what brings names to the addresses that the timeline gives them
+	movers    []func()                  // what brings names to the addresses that the timeline gives them
+	was       map[string]*scenario.Node // what the timeline has made of nodes; of the goroutine that follows it
 }
 
 // Unavailable says why a lab cannot be built here, or "" if it can.
@@ -277,7 +278,7 @@ func (l *Lab) remember(name string) error {
 	return nil
 }
 
-// followTimeline pulls and plugs cables, and moves names, when the timeline says so.
+// followTimeline pulls and plugs cables, moves names and changes nodes when the timeline says so.
 func (l *Lab) followTimeline(cables map[string]string) {
 	done := make(chan struct{})
 	l.closers = append(l.closers, func() { close(done) })
@@ -310,6 +311,9 @@ func (l *Lab) followTimeline(cables map[string]string) {
 			}
 			for _, f := range l.movers {
 				f()
+			}
+			for _, name := range l.scenario.Timeline.Changing() {
+				_ = In(l.nodes[name], func() error { return l.become(name) })
 			}
 		}
 	}()
@@ -421,14 +425,22 @@ func (l *Lab) configurePort(was, name string, p *scenario.Port) error {
 		return err
 	}
 	for _, a := range p.Addresses {
-		addr := &netlink.Addr{IPNet: &net.IPNet{IP: a.Addr().AsSlice(), Mask: net.CIDRMask(a.Bits(), a.Addr().BitLen())}}
-		if p.Leased && a.Addr().Is4() {
-			addr.ValidLft = int(l.scenario.Site.LeaseLeft(p).Seconds())
-			addr.PreferedLft = addr.ValidLft
+		if err := l.setAddress(link, p, a); err != nil {
+			return err
 		}
-		if err := netlink.AddrAdd(link, addr); err != nil {
-			return fmt.Errorf("address %v: %w", a, err)
-		}
+	}
+	return nil
+}
+
+// setAddress sets an address, or gives one that is there already its lifetime.
+func (l *Lab) setAddress(link netlink.Link, p *scenario.Port, a netip.Prefix) error {
+	addr := &netlink.Addr{IPNet: &net.IPNet{IP: a.Addr().AsSlice(), Mask: net.CIDRMask(a.Bits(), a.Addr().BitLen())}}
+	if p.Leased && a.Addr().Is4() {
+		addr.ValidLft = int(l.scenario.Site.LeaseLeft(p).Seconds())
+		addr.PreferedLft = addr.ValidLft
+	}
+	if err := netlink.AddrReplace(link, addr); err != nil {
+		return fmt.Errorf("address %v: %w", a, err)
 	}
 	return nil
 }
@@ -443,6 +455,35 @@ func configureNode(name string, node *scenario.Node) error {
 			return err
 		}
 	}
+	if err := setRoutes(node); err != nil {
+		return err
+	}
+	if node.Forwards {
+		if err := sysctl("ipv4/ip_forward", "1", "ipv6/conf/all/forwarding", "1"); err != nil {
+			return err
+		}
+	}
+	if node.NoEcho {
+		if err := sysctl("ipv4/icmp_echo_ignore_all", "1", "ipv6/icmp/echo_ignore_all", "1"); err != nil {
+			return err
+		}
+	}
+	for _, p := range node.PortNames() { // after the routes: they could not be set on a port that is down
+		if node.Ports[p].Down {
+			link, err := netlink.LinkByName(p)
+			if err != nil {
+				return err
+			}
+			if err := netlink.LinkSetDown(link); err != nil {
+				return err
+			}
+		}
+	}
+	return filter(node)
+}
+
+// setRoutes sets a node's routes.
+func setRoutes(node *scenario.Node) error {
 	for _, r := range node.Routes {
 		if kind, ok := map[string]int{"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE, "prohibit": unix.RTN_PROHIBIT}[r.Refuse]; ok {
 			if err := netlink.RouteAdd(&netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())}, Type: kind, Priority: r.Metric}); err != nil {
@@ -486,28 +527,7 @@ func configureNode(name string, node *scenario.Node) error {
 			return fmt.Errorf("route to %v via %v: %w", r.To, r.Via, err)
 		}
 	}
-	if node.Forwards {
-		if err := sysctl("ipv4/ip_forward", "1", "ipv6/conf/all/forwarding", "1"); err != nil {
-			return err
-		}
-	}
-	if node.NoEcho {
-		if err := sysctl("ipv4/icmp_echo_ignore_all", "1", "ipv6/icmp/echo_ignore_all", "1"); err != nil {
-			return err
-		}
-	}
-	for _, p := range node.PortNames() { // after the routes: they could not be set on a port that is down
-		if node.Ports[p].Down {
-			link, err := netlink.LinkByName(p)
-			if err != nil {
-				return err
-			}
-			if err := netlink.LinkSetDown(link); err != nil {
-				return err
-			}
-		}
-	}
-	return filter(node)
+	return nil
 }
 
 // filter loads a node's rules and its address translation.

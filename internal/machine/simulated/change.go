@@ -1,0 +1,100 @@
+package simulated
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+
+	"passepartout/internal/scenario"
+)
+
+// followTimeline changes nodes when the timeline says so.
+func (s *Site) followTimeline(sc *scenario.Scenario) {
+	changing := sc.Timeline.Changing()
+	if len(changing) == 0 {
+		return
+	}
+	done := make(chan struct{})
+	s.closers = append(s.closers, func() { close(done) })
+	go func() {
+		for {
+			next, more := sc.Timeline.Next(time.Since(s.Began))
+			if !more {
+				return
+			}
+			select {
+			case <-done:
+				return
+			case <-time.After(time.Until(s.Began.Add(next))):
+			}
+			site := sc.SiteAt(time.Since(s.Began))
+			for _, name := range changing {
+				n := s.nodes[name]
+				if n == nil {
+					continue
+				}
+				n.become(site.Nodes[name])
+				if n == s.endpoint.node {
+					file := site.LeaseFile(name, s.Began)
+					s.endpoint.leaseFile.Store(&file)
+					for _, p := range n.ports {
+						p.leaseLeft.Store(int64(site.LeaseLeft(site.Nodes[name].Ports[p.name])))
+					}
+				}
+			}
+			s.endpoint.notify()
+		}
+	}()
+}
+
+// become changes the node: its rules, addresses, routes, files. What it serves stays.
+func (n *node) become(spec *scenario.Node) {
+	was := n.spec()
+	if was == spec {
+		return
+	}
+	n.now.Store(spec)
+	own := map[netip.Addr]bool{netip.MustParseAddr("127.0.0.1"): true, netip.IPv6Loopback(): true}
+	var routes []tcpip.Route
+	for _, p := range []string{"127.0.0.0/8", "::1/128"} {
+		prefix := netip.MustParsePrefix(p)
+		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(prefix.Addr()), PrefixLen: prefix.Bits()}.Subnet()
+		routes = append(routes, tcpip.Route{Destination: subnet, NIC: 1})
+	}
+	for _, p := range n.ports {
+		if p.down {
+			continue
+		}
+		now := spec.Ports[p.name].Addresses
+		for _, a := range was.Ports[p.name].Addresses {
+			if !slices.Contains(now, a) {
+				_ = n.stack.RemoveAddress(p.id, toTCPIP(a.Addr()))
+			}
+		}
+		for _, a := range now {
+			address := tcpip.ProtocolAddress{Protocol: protoOf(a.Addr()), AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(a.Addr()), PrefixLen: a.Bits()}}
+			if !slices.Contains(was.Ports[p.name].Addresses, a) {
+				_ = n.stack.AddProtocolAddress(p.id, address, stack.AddressProperties{})
+			}
+			own[a.Addr()] = true
+			routes = append(routes, tcpip.Route{Destination: address.AddressWithPrefix.Subnet(), NIC: p.id})
+		}
+	}
+	n.held.Store(&own)
+	n.stack.SetRouteTable(longestFirst(append(routes, n.farRoutes()...)))
+}
+
+// notify tells whoever watches the machine that something has changed.
+func (m *endpointMachine) notify() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for c := range m.watching {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}
