@@ -85,7 +85,7 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 		told := time.Now()
 		l.until("released", 15*time.Second, func() bool {
 			done := latest(dhcp.Released) != nil
-			if !done && c.name == lease.Dhcpcd && time.Since(told) > 3*time.Second { // a signal that comes while it runs its hooks is now and then lost
+			if !done && c.name == lease.Dhcpcd && time.Since(told) > 3*patient*time.Second { // a signal that comes while it runs its hooks is now and then lost
 				told = time.Now()
 				c.release(l, p)
 			}

@@ -155,9 +155,26 @@ func (l *lab) node(name string, segments ...string) {
 					return err
 				}
 			}
-			return netlink.LinkSetUp(link)
+			if err := netlink.LinkSetUp(link); err != nil {
+				return err
+			}
+			return running(link)
 		})
 	}
+}
+
+// running waits until an interface can be used: some servers look once, when they start, and never again.
+func running(link netlink.Link) error {
+	for began := time.Now(); time.Since(began) < 10*time.Second; time.Sleep(5 * time.Millisecond) {
+		now, err := netlink.LinkByIndex(link.Attrs().Index)
+		if err != nil {
+			return err
+		}
+		if now.Attrs().RawFlags&unix.IFF_RUNNING != 0 {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s does not come up", link.Attrs().Name)
 }
 
 // capture keeps every frame that passes a bridge.
@@ -277,9 +294,13 @@ func (l *lab) onlyBroadcast(server string) {
 	})
 }
 
-// until waits for something to be so.
+// patient is how many times as long as on an idle machine something may take: others may be at work on the same two cores.
+const patient = 4
+
+// until waits for something to be so, which on an idle machine takes less than limit.
 func (l *lab) until(what string, limit time.Duration, so func() bool) {
 	l.t.Helper()
+	limit *= patient
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	for !so() {

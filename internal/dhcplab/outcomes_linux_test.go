@@ -171,6 +171,7 @@ func TestOutcomes(t *testing.T) {
 			dnsmasq(l, "server", o)
 			p := startDhclient(l)
 			bound := l.await(dhcp.BoundTo, 20*time.Second)
+			l.until("written", 10*time.Second, func() bool { _, ok := l.inForce(); return ok }) // what is not written down yet it cannot give back
 			clients[0].release(l, p)
 			e := l.await(dhcp.Released, 10*time.Second)
 			assert.Equal(t, bound.Terms.Address, e.Terms.Address)

@@ -16,6 +16,8 @@ func LocalError(err error) evidence.Reply {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		r.Forbidden, r.Reason = true, "this machine's own rules refuse to send it"
+	case errors.Is(err, ErrDown):
+		r.Reason = "the interface is down"
 	case errors.Is(err, ErrNoRoute):
 		r.Reason = "this machine knows no way there"
 	case errors.Is(err, ErrTooLong):

@@ -17,7 +17,7 @@ import (
 // Machine is one endpoint. All methods may be called concurrently.
 //
 // Errors: one that satisfies errors.Is(err, fs.ErrPermission) means that the system does not allow it; ErrNoRoute that the system knows no
-// way to the destination; ErrGone that the interface is not, or no longer, there. No method blocks for longer than its context allows.
+// way to the destination; ErrGone that the interface is not, or no longer, there; ErrDown that it is there and off. No method blocks for longer than its context allows.
 type Machine interface {
 	// Read takes in everything the machine says of itself. What cannot be read becomes a remark, not an error.
 	Read(ctx context.Context) (*endpoint.Endpoint, error)
@@ -47,10 +47,11 @@ type Machine interface {
 	Roots() *x509.CertPool
 }
 
-// Errors that callers act on. Both are reported by a socket's first use as well as by its opening.
+// Errors that callers act on. They are reported by a socket's first use as well as by its opening.
 var (
 	ErrNoRoute = errors.New("no route")
 	ErrGone    = errors.New("no such interface")
+	ErrDown    = errors.New("the interface is down")
 	ErrTooLong = errors.New("larger than the interface's MTU")
 )
 
@@ -186,7 +187,7 @@ const (
 type FramePort interface {
 	Hardware() endpoint.HardwareAddr
 	Send(frame []byte) error
-	// Receive blocks for the next frame, those sent by this machine left out unless they were asked for. The caller owns the bytes. Close ends it with net.ErrClosed.
+	// Receive fails when the interface goes down or away; it is then to be opened anew. It blocks for the next frame, those sent by this machine left out unless they were asked for. The caller owns the bytes. Close ends it with net.ErrClosed.
 	Receive() (frame []byte, at time.Time, err error)
 	Close() error
 }

@@ -68,7 +68,10 @@ func (e *Echoer) line(how manner) (*line, error) {
 	}
 	l := &line{port: port, open: map[uint16]*asked{}}
 	e.lines[how] = l
-	go l.receive()
+	go func() {
+		l.receive()
+		e.drop(how, l) // nothing is heard on it any more: the next request opens another
+	}()
 	return l, nil
 }
 

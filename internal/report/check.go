@@ -45,25 +45,25 @@ type questionJSON struct {
 }
 
 type replyJSON struct {
-	ID     string   `json:"id"`
-	Text   string   `json:"text"`
-	Clears []string `json:"clears"`
-	Points []string `json:"points_to"`
+	ID     string     `json:"id"`
+	Text   string     `json:"text"`
+	Clears []fault.ID `json:"clears"`
+	Points []fault.ID `json:"points_to"`
 }
 
 type verdictJSON struct {
 	Zone       verdict.Zone       `json:"zone"`
-	Fault      string             `json:"fault"`
+	Fault      fault.ID           `json:"fault"`
 	Confidence verdict.Confidence `json:"confidence"`
 	Sentence   string             `json:"sentence"`
 	Also       []otherJSON        `json:"also"`
-	Candidates []string           `json:"candidates"`
+	Candidates []fault.ID         `json:"candidates"`
 	Next       []string           `json:"next"`
 }
 
 type otherJSON struct {
 	Zone     verdict.Zone `json:"zone"`
-	Fault    string       `json:"fault"`
+	Fault    fault.ID     `json:"fault"`
 	Sentence string       `json:"sentence"`
 }
 
@@ -75,11 +75,11 @@ type oneCheckJSON struct {
 	TookMS float64       `json:"took_ms"`
 	Asked  string        `json:"asked"`
 	Heard  []string      `json:"heard"`
-	Clears []string      `json:"clears"`
+	Clears []fault.ID    `json:"clears"`
 }
 
 type suspectJSON struct {
-	Fault    string         `json:"fault"`
+	Fault    fault.ID       `json:"fault"`
 	Zone     fault.Zone     `json:"zone"`
 	Standing fault.Standing `json:"standing"`
 	For      []string       `json:"for"`
@@ -87,8 +87,8 @@ type suspectJSON struct {
 }
 
 type remarkJSON struct {
-	ID       string `json:"id"`
-	Sentence string `json:"sentence"`
+	ID       fault.ID `json:"id"`
+	Sentence string   `json:"sentence"`
 }
 
 func verdictOf(r verdict.Result) verdictJSON {
@@ -168,7 +168,7 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 		fmt.Fprintf(&b, "Seen: %s\n", m.Sentence)
 	}
 	if len(r.Candidates) > 0 {
-		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(r.Candidates, ", "))
+		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(fault.Texts(r.Candidates), ", "))
 	}
 	zone := fault.NoZone
 	for _, c := range r.Checks {
@@ -211,10 +211,10 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 func Follows(a verdict.Reply) string {
 	var parts []string
 	if len(a.Clears) > 0 {
-		parts = append(parts, "rules out "+strings.Join(a.Clears, ", "))
+		parts = append(parts, "rules out "+strings.Join(fault.Texts(a.Clears), ", "))
 	}
 	if len(a.Points) > 0 {
-		parts = append(parts, "points to "+strings.Join(a.Points, ", "))
+		parts = append(parts, "points to "+strings.Join(fault.Texts(a.Points), ", "))
 	}
 	if len(parts) == 0 {
 		return "changes nothing"

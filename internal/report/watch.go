@@ -28,7 +28,7 @@ type Watch struct {
 // said is what was written of the verdict last.
 type said struct {
 	zone     verdict.Zone
-	fault    string
+	fault    fault.ID
 	standing state.Standing
 }
 

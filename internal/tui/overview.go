@@ -218,7 +218,7 @@ func (m *model) detail(width, height int) []string {
 	}
 	part("means", []string{c.Means}, 6)
 	if len(c.Clears) > 0 {
-		part("clears", []string{strings.Join(c.Clears, " · ")}, 5)
+		part("clears", []string{strings.Join(fault.Texts(c.Clears), " · ")}, 5)
 	}
 	part("mend", mend, 3)
 	if len(lines) > height {

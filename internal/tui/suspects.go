@@ -38,7 +38,7 @@ func (m *model) suspects() *suspectsChoice {
 // suspectsChoice is which one was chosen.
 type suspectsChoice struct {
 	selected int
-	chosen   string // its id, so that a change of standing does not push the choice away
+	chosen   fault.ID // its id, so that a change of standing does not push the choice away
 }
 
 // standingOrder is the order in which suspects are listed: what is found first, what is open, what is cleared.
@@ -207,7 +207,7 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	state := standingStates[s.Standing]
 	head := &row{}
 	head.put(t.loud, s.Fault.Title()).put(t.state[state], fmt.Sprintf("   %v", s.Standing))
-	lines = append(lines, head.cut(width), t.faint.Render(fit(s.Fault.ID+" · "+s.Zone.String(), width)), "")
+	lines = append(lines, head.cut(width), t.faint.Render(fit(string(s.Fault.ID)+" · "+s.Zone.String(), width)), "")
 	say := func(label string, style styleOf, texts []string, most int) {
 		for i, text := range texts {
 			for k, l := range wrap(text, width-9, most) {
@@ -235,7 +235,7 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	say("missing", t.state[verdict.Strained], missing, 2)
 	var tests []string
 	for _, c := range m.set.Chosen {
-		if slices.Contains(c.Between, s.Fault.ID) {
+		if slices.Contains(c.Between, string(s.Fault.ID)) {
 			tests = append(tests, verdict.TestOf(c).Words(m.set))
 		}
 	}

@@ -57,7 +57,7 @@ type Judged struct {
 // Verdict is what was said.
 type Verdict struct {
 	Zone       verdict.Zone
-	Fault      string
+	Fault      fault.ID
 	Confidence verdict.Confidence
 	Sentence   string
 	Next       []string

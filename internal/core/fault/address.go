@@ -68,7 +68,7 @@ func (p *Pass) judgeNoAddress(what string) Finding {
 
 // NoAddress: the port is on and has no address to speak with.
 var NoAddress = &Fault{
-	ID: "no-address", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []string{"dhcp-silent"},
+	ID: "no-address", Zone: Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []ID{"dhcp-silent"},
 	Doc: `The port has no address, though one is to be had
 The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment. The client
 that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the port to automatic, or enter the fixed address in full.`,
@@ -88,7 +88,7 @@ that should ask for it is not running, not set to this port, or the port is set 
 
 // SelfAssignedAddress: the machine gave itself an address though a server is there.
 var SelfAssignedAddress = &Fault{
-	ID: "self-assigned-address", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "self-assigned-address", Zone: Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The machine gave itself an address
 The port has only an address from 169.254.0.0/16, which a machine gives itself when no DHCP server answers (RFC 3927), while a DHCP server answers now. The
 server was away when the machine asked, or the answer did not reach it. Have it ask again.`,
@@ -106,7 +106,7 @@ server was away when the machine asked, or the answer did not reach it. Have it 
 
 // DHCPSilent: the endpoint depends on a DHCP server, and none answers.
 var DHCPSilent = &Fault{
-	ID: "dhcp-silent", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, OnSilence: true,
+	ID: "dhcp-silent", Zone: LocalSubnet, Scope: OfSocket, Matters: WhileThereIsNoAddress, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `No DHCP server answers
 The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used up, a relay is missing, or the
 port leads into the wrong network. It is taken for a fault of the machine. See whether other machines on the segment get addresses; if none does, it is the server.`,
@@ -192,7 +192,7 @@ func (p *Pass) leftOut(a endpoint.Address) (netip.Addr, string, bool) {
 
 // MaskTooNarrow: the mask leaves out what is on the segment.
 var MaskTooNarrow = &Fault{
-	ID: "mask-too-narrow", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour},
+	ID: "mask-too-narrow", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour},
 	Doc: `The mask is too narrow
 The mask of this machine's address leaves out the gateway, or neighbours, that are on the same segment. Linux then refuses a gateway outside the mask, so that the
 default route is often missing as well and only the mask is the cause. Set address, mask, gateway and resolvers together: changing one alone may lose the others.`,
@@ -229,8 +229,8 @@ default route is often missing as well and only the mask is the cause. Set addre
 
 // WrongNetwork: the address belongs to another network than the segment.
 var WrongNetwork = &Fault{
-	ID: "wrong-network", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames, evidence.GatewayNeighbour},
-	Explains: []string{"gateway-silent", "segment-isolated", "resolver-silent-local", "resolver-silent", "wrong-segment"},
+	ID: "wrong-network", Zone: Host, Scope: OfPlace, Matters: ByReach, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames, evidence.GatewayNeighbour},
+	Explains: []ID{"gateway-silent", "segment-isolated", "resolver-silent-local", "resolver-silent", "wrong-segment"},
 	Doc: `The address belongs to another network
 The machine's address is from a network that is not on this segment: it was carried here from elsewhere, or typed wrongly. Offers, and what is heard on the segment, speak of
 another network, and nobody in the configured one answers. It is taken for a dead gateway. Set the port to automatic, or to an address of this segment.`,
@@ -325,8 +325,8 @@ func (p *Pass) claims(hw endpoint.HardwareAddr) (n int) {
 
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
-	ID: "address-conflict", Zone: LocalSubnet, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict},
-	OfQuality: true, Explains: []string{"dhcp-silent", "segment-lossy", "path-lossy"},
+	ID: "address-conflict", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict},
+	OfQuality: true, Explains: []ID{"dhcp-silent", "segment-lossy", "path-lossy"},
 	Doc: `Another machine uses the same address
 A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections work and break by turns. It is taken
 for a bad cable. Find the other machine by its hardware address, and give one of the two another address.`,

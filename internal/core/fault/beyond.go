@@ -39,7 +39,7 @@ func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
 
 // UplinkDown: the gateway works, and nothing is behind it.
 var UplinkDown = &Fault{
-	ID: "uplink-down", Zone: Beyond, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
+	ID: "uplink-down", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
 	Doc: `Nothing answers behind the gateway
 The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for. Everybody behind this gateway is cut off. Look at
 the gateway's uplink lamp, then call the provider.`,
@@ -103,7 +103,7 @@ func (p *Pass) said(fits func(evidence.Reply) bool) (from netip.Addr) {
 
 // PathStops: every way out ends at the same router.
 var PathStops = &Fault{
-	ID: "path-stops", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
+	ID: "path-stops", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path ends on the way, for everything
 The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is cut, or a router there has lost its way. Hand the
 last router that answers to the provider, with the time.`,
@@ -160,7 +160,7 @@ func (p *Pass) loop() (a, b netip.Addr, ok bool) {
 
 // RoutingLoop: packets circle.
 var RoutingLoop = &Fault{
-	ID: "routing-loop", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
+	ID: "routing-loop", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
 	Doc: `Packets circle between routers
 Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a dead service. Hand both addresses to whoever runs those
 routers.`,
@@ -216,7 +216,7 @@ func (p *Pass) word(r evidence.Reply) (Standing, []string) {
 
 // DestinationUnreachable: a router says that the target cannot be reached.
 var DestinationUnreachable = &Fault{
-	ID: "destination-unreachable", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
+	ID: "destination-unreachable", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A router reports the target unreachable
 A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while other targets are reached. The far network or
 the far machine is down. Hand the router's word to whoever runs the service.`,
@@ -247,7 +247,7 @@ the far machine is down. Hand the router's word to whoever runs the service.`,
 
 // ProhibitedByPolicy: somebody in between says that it is not allowed.
 var ProhibitedByPolicy = &Fault{
-	ID: "prohibited-by-policy", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
+	ID: "prohibited-by-policy", Zone: Beyond, Scope: OfWayOut, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A filter on the way prohibits it
 A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided so. Ask whoever runs that filter to allow it.`,
 	Judge: func(p *Pass) Finding {
@@ -292,7 +292,7 @@ func (p *Pass) targetSilent() bool {
 
 // DestinationSilent: this target alone keeps silent.
 var DestinationSilent = &Fault{
-	ID: "destination-silent", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
+	ID: "destination-silent", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path to this target ends in silence
 Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or something before it drops everything. From here it cannot be told
 which. Hand over the last router that answers.`,
@@ -343,7 +343,7 @@ func (p *Pass) neighbourSilent() Finding {
 
 // ServiceRefused: the host is there, the port is closed.
 var ServiceRefused = &Fault{
-	ID: "service-refused", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect},
+	ID: "service-refused", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect},
 	Doc: `The service refuses the connection
 The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order all the way. Tell whoever runs the service, and
 check the port number.`,
@@ -375,7 +375,7 @@ check the port number.`,
 
 // ServiceFiltered: the host is there, the port is silent.
 var ServiceFiltered = &Fault{
-	ID: "service-filtered", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
+	ID: "service-filtered", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
 	Doc: `The port is silent, though the host answers
 The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before it drops them, or the service hangs. The path is in order. Ask
 whoever runs the service, and whoever filters before it.`,

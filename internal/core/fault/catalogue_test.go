@@ -24,19 +24,19 @@ func TestCatalogue(t *testing.T) {
 	for _, c := range verdict.Judge(evidencetest.Healthy()).Checks {
 		checks[c.ID] = true
 	}
-	expected := map[string]bool{} // by some scenario
+	expected := map[fault.ID]bool{} // by some scenario
 	for _, name := range scenario.Names() {
 		s, err := scenario.Load(name)
 		require.NoError(t, err)
 		for _, id := range slices.Concat([]string{s.Expect.Fault}, s.Expect.Also, s.Expect.Remarks) {
-			expected[id] = true
+			expected[fault.ID(id)] = true
 		}
 	}
-	seen := map[string]bool{}
+	seen := map[fault.ID]bool{}
 	zone := fault.NoZone
 	for _, f := range slices.Concat(fault.Catalogue, fault.Remarks) {
-		t.Run(f.ID, func(t *testing.T) {
-			assert.Regexp(t, kebab, f.ID)
+		t.Run(string(f.ID), func(t *testing.T) {
+			assert.Regexp(t, kebab, string(f.ID))
 			assert.False(t, seen[f.ID], "an id stands for one fault")
 			seen[f.ID] = true
 			assert.NotEqual(t, fault.NoZone, f.Zone)
@@ -50,6 +50,13 @@ func TestCatalogue(t *testing.T) {
 			}
 			assert.True(t, checks[f.Check], "check %q is shown", f.Check)
 			assert.True(t, expected[f.ID], "some scenario shows it")
+			if slices.Contains(fault.Catalogue, f) {
+				assert.NotZero(t, f.Scope, "who has it")
+				assert.NotZero(t, f.Matters, "when it is in question")
+				for _, id := range f.Explains {
+					assert.True(t, slices.ContainsFunc(fault.Catalogue, func(x *fault.Fault) bool { return x.ID == id }), "it explains %s, which is no fault", id)
+				}
+			}
 		})
 	}
 	for _, f := range fault.Catalogue {

@@ -10,19 +10,24 @@ import (
 	"passepartout/internal/core/token"
 )
 
+// ID names a fault, as scripts and files do. The ids are part of the contract.
+type ID string
+
 // Fault is one thing that can be wrong, or, in Remarks, one that looks wrong and is not.
 type Fault struct {
-	ID    string
-	Zone  Zone            // where it usually lies; a finding may override it
-	Check string          // the check on which it shows, an id of package verdict
-	Doc   string          // first line the title, then what it looks like, what it is mistaken for, how to mend it
-	Needs []evidence.Kind // what it must know to be cleared or confirmed
+	ID      ID
+	Scope   Scope           // who has it
+	Matters Relevance       // when it is in question while nothing speaks for it
+	Zone    Zone            // where it usually lies; a finding may override it
+	Check   string          // the check on which it shows, an id of package verdict
+	Doc     string          // first line the title, then what it looks like, what it is mistaken for, how to mend it
+	Needs   []evidence.Kind // what it must know to be cleared or confirmed
 	// OnSilence: it is told by what does not come back. While packets of all sorts are lost nearer by, that proves nothing.
 	OnSilence bool
 	// OfQuality: it stands in the way also of a target that is reached just now. All others then do not.
 	OfQuality bool
 	// Explains: ids of faults that follow from this one. Where it is found, they are folded under it.
-	Explains []string
+	Explains []ID
 	Judge    func(*Pass) Finding
 }
 

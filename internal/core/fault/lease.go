@@ -126,7 +126,7 @@ func (p *Pass) reachedThrough(to netip.Addr) (by netip.Addr, ok bool) {
 
 // MaskTooWide: the mask takes in what lies beyond the gateway.
 var MaskTooWide = &Fault{
-	ID: "mask-too-wide", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
+	ID: "mask-too-wide", Zone: Host, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
 	Doc: `The mask is too wide
 The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where nobody answers, and never hands them to the gateway, so that some
 places work and others do not. It is taken for a fault of the far machine. Set address, mask, gateway and resolvers together, as a working neighbour has them.`,
@@ -227,7 +227,7 @@ func (p *Pass) wideByDHCP(a endpoint.Address) bool {
 
 // AddressExpired: the lease is over, and the address still in use.
 var AddressExpired = &Fault{
-	ID: "address-expired", Zone: Host, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
+	ID: "address-expired", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
 	Doc: `The lease has run out, and its address is still in use
 The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers. Its DHCP client has died or hangs. What the lease said may no longer hold:
 the address may have been given to another, and the gateway may have changed. Have the client ask again; restarting the port does it.`,
@@ -279,7 +279,7 @@ the address may have been given to another, and the gateway may have changed. Ha
 
 // DHCPRefuses: a server is there, and gives this machine nothing.
 var DHCPRefuses = &Fault{
-	ID: "dhcp-refuses", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "dhcp-refuses", Zone: LocalSubnet, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The DHCP server refuses this machine
 A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for this one. Its range is used up, it knows this machine and denies it, or the
 machine asks for an address of another network. It is taken for a broken cable. Look into the server's log and range.`,
@@ -444,7 +444,7 @@ func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
 
 // DHCPRogue: two servers that disagree.
 var DHCPRogue = &Fault{
-	ID: "dhcp-rogue", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs},
+	ID: "dhcp-rogue", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs},
 	Doc: `Two DHCP servers disagree
 Two DHCP servers answer on this segment and offer settings that disagree: one of them does not belong here. Often it is a small router from home, plugged in the wrong way round. Who gets an address from it
 is led astray, today this machine and tomorrow that. Find it by its hardware address and unplug it; then have the machines ask again.`,
@@ -520,7 +520,7 @@ func OfferWords(o evidence.Offer) string {
 
 // DHCPWrongOptions: the one server gives wrong settings.
 var DHCPWrongOptions = &Fault{
-	ID: "dhcp-wrong-options", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs}, OnSilence: true,
+	ID: "dhcp-wrong-options", Zone: LocalSubnet, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs}, OnSilence: true,
 	Doc: `The DHCP server gives wrong settings
 This machine has exactly what the DHCP server gave it, and that is wrong: the gateway is no router, the mask is not the segment's, or the name server is none. Everybody who gets a lease there has the same trouble, and
 machines set by hand have not. Correct the server's settings, then have the machines ask again.`,

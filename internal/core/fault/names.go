@@ -115,7 +115,7 @@ func (p *Pass) witnessesBut(a netip.Addr) (out []netip.Addr) {
 
 // ResolverSilent: a name server beyond that does not serve.
 var ResolverSilent = &Fault{
-	ID: "resolver-silent", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
+	ID: "resolver-silent", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name server beyond the gateway does not answer
 The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not, and "the Internet is down". Set another name server, or wait
 for this one.`,
@@ -124,7 +124,7 @@ for this one.`,
 
 // NameNotFound: the name does not exist.
 var NameNotFound = &Fault{
-	ID: "name-not-found", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup},
+	ID: "name-not-found", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup},
 	Doc: `The name does not exist
 Every name server that answers says that there is no such name, or no address for it: it is misspelt, was never entered, or has been taken out. The network is in order. Compare the name letter by
 letter with the one that others use.`,
@@ -167,7 +167,7 @@ letter with the one that others use.`,
 
 // NameServerFailing: the name servers answer that they cannot.
 var NameServerFailing = &Fault{
-	ID: "name-server-failing", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
+	ID: "name-server-failing", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name servers fail
 The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of order, its signatures do not fit, or the resolver
 is not meant for this network. Try another resolver; if it fails as well, it is the domain.`,
@@ -216,8 +216,8 @@ func (p *Pass) forged() (n int) {
 
 // NameAnswersDiffer: the name servers disagree, and the one in use is wrong.
 var NameAnswersDiffer = &Fault{
-	ID: "name-answers-differ", Zone: Beyond, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
-	Explains: []string{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "name-not-found", "path-stops", "routing-loop"},
+	ID: "name-answers-differ", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
+	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "name-not-found", "path-stops", "routing-loop"},
 	Doc: `The name servers disagree
 Two name servers give different answers for the name, and the answer of the one that programs use leads nowhere, while the other's works: a record was changed in one place and not in the other, or one of them
 keeps what is long out of date. It is taken for a dead service. Compare them in view 5; have the record corrected where it is wrong.`,
@@ -304,8 +304,8 @@ func (p *Pass) Opens(a netip.Addr) Answer {
 
 // HostsFileOverride: the machine's own hosts file says something else than DNS.
 var HostsFileOverride = &Fault{
-	ID: "hosts-file-override", Zone: Host, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
-	Explains: []string{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
+	ID: "hosts-file-override", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
+	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
 	Doc: `The hosts file has an old address
 This machine's hosts file answers the name, before any name server is asked, and with an address that leads nowhere; the one that DNS gives works. Somebody entered it once for a test or a move. Other machines
 work, and look-up tools that ask DNS show the right address. Delete the line.`,
@@ -362,8 +362,8 @@ func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok b
 
 // ResolverWrong: the name server was set by hand, and is none.
 var ResolverWrong = &Fault{
-	ID: "resolver-wrong", Zone: Host, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
-	Explains: []string{"resolver-silent-local", "resolver-silent", "name-server-failing"},
+	ID: "resolver-wrong", Zone: Host, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
+	Explains: []ID{"resolver-silent-local", "resolver-silent", "name-server-failing"},
 	Doc: `The name server set on this machine is none
 The DNS server was set by hand on this machine, and there is no name service at that address, or nobody at all; the one that the network itself names answers. Addresses work and names do not, on this machine
 alone. It is taken for a dead name server. Set the one that the network names, or set it back to automatic.`,

@@ -89,8 +89,8 @@ func (p *Pass) pinned() (e endpoint.Neighbour, what string, ok bool) {
 
 // NeighbourEntryPinned: an entry set by hand leads to the wrong machine.
 var NeighbourEntryPinned = &Fault{
-	ID: "neighbour-entry-pinned", Zone: Host, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours},
-	Explains: []string{"gateway-silent", "gateway-does-not-forward", "gateway-impersonated", "uplink-down", "resolver-silent-local", "resolver-silent", "destination-silent", "service-filtered", "segment-isolated", "name-server-failing", "host-firewall"},
+	ID: "neighbour-entry-pinned", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours},
+	Explains: []ID{"gateway-silent", "gateway-does-not-forward", "gateway-impersonated", "uplink-down", "resolver-silent-local", "resolver-silent", "destination-silent", "service-filtered", "segment-isolated", "name-server-failing", "host-firewall"},
 	Doc: `A neighbour entry is fixed by hand, and wrong
 This machine's neighbour table holds a hardware address that somebody fixed, and the address belongs to another machine now: the device was replaced. All that is sent there goes to nobody, and no test by the system
 will ever correct it. It is taken for a dead gateway. Delete the entry; the machine then asks for itself.`,
@@ -171,8 +171,8 @@ func (p *Pass) impersonator(faces []endpoint.HardwareAddr) (who endpoint.Hardwar
 
 // GatewayImpersonated: somebody else speaks for the gateway.
 var GatewayImpersonated = &Fault{
-	ID: "gateway-impersonated", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.SegmentFrames},
-	Explains: []string{"gateway-does-not-forward", "uplink-down", "resolver-silent", "destination-silent", "service-filtered", "name-server-failing"},
+	ID: "gateway-impersonated", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.SegmentFrames},
+	Explains: []ID{"gateway-does-not-forward", "uplink-down", "resolver-silent", "destination-silent", "service-filtered", "name-server-failing"},
 	Doc: `Somebody else answers for the gateway
 More than one hardware address answers for the gateway's address, or it has changed from one to another: a machine was given the gateway's address by mistake, or one intercepts the traffic on purpose. What is
 sent to the gateway goes now to the one, now to the other. It is taken for a flaky provider. Find the false one by its hardware address. Groups of routers that share an address do so under a hardware address of their own.`,
@@ -230,7 +230,7 @@ sent to the gateway goes now to the one, now to the other. It is taken for a fla
 
 // RedundantGateway is no fault: a group of routers shares the gateway's address.
 var RedundantGateway = &Fault{
-	ID: "redundant-gateway", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.GatewayNeighbour},
+	ID: "redundant-gateway", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.GatewayNeighbour},
 	Doc: `The gateway is a group of routers
 No fault: the gateway's hardware address is one that routers share (VRRP, RFC 9568), so that another takes over when one fails. That its owner changes is its purpose.`,
 	Judge: func(p *Pass) Finding {
@@ -244,7 +244,7 @@ No fault: the gateway's hardware address is one that routers share (VRRP, RFC 95
 
 // ProxyARP is no fault: one router answers for many addresses.
 var ProxyARP = &Fault{
-	ID: "proxy-arp", Zone: LocalSubnet, Check: "neighbours", Needs: []evidence.Kind{evidence.OtherNeighbours, evidence.GatewayNeighbour},
+	ID: "proxy-arp", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "neighbours", Needs: []evidence.Kind{evidence.OtherNeighbours, evidence.GatewayNeighbour},
 	Doc: `A router answers for others
 No fault: the gateway answers ARP for addresses that lie behind it (RFC 1027) and passes on what is sent to them, so that machines whose mask takes them for neighbours reach them.`,
 	Judge: func(p *Pass) Finding {

@@ -117,12 +117,12 @@ func (p *Pass) NamedPortal() (uri, by string) {
 }
 
 // behindPortal are the faults that show on a machine that has not logged in.
-var behindPortal = []string{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-refused", "service-filtered", "tls-fails",
+var behindPortal = []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-refused", "service-filtered", "tls-fails",
 	"resolver-silent", "name-server-failing", "name-not-found", "name-answers-differ", "one-family-broken"}
 
 // CaptivePortal: somebody in between answers in the service's place until one has logged in.
 var CaptivePortal = &Fault{
-	ID: "captive-portal", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer, evidence.ServiceConnect, evidence.DHCPOffer}, Explains: behindPortal,
+	ID: "captive-portal", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer, evidence.ServiceConnect, evidence.DHCPOffer}, Explains: behindPortal,
 	Doc: `This network wants a log-in first
 Somebody in between answers web requests in the service's place, and lets nothing else through until a person has logged in or accepted terms: usual in guest networks. Secure pages fail or show a wrong certificate, plain ones
 show a strange page. It is taken for a dead uplink or an attack on certificates. Open a plain http page in a browser and log in.`,

@@ -93,7 +93,7 @@ func (p *Pass) direct() (w evidence.Web, ok bool) {
 
 // ProxyInTheWay: programs here ask a proxy that does not serve.
 var ProxyInTheWay = &Fault{
-	ID: "proxy-in-the-way", Zone: Host, Check: "service", Needs: []evidence.Kind{evidence.Settings, evidence.WebAnswer}, Explains: []string{"tls-fails"},
+	ID: "proxy-in-the-way", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.Settings, evidence.WebAnswer}, Explains: []ID{"tls-fails"},
 	Doc: `A proxy is set that does not serve
 Programs on this machine send web requests to a proxy, by a variable, a file or the network's automatic configuration, and the proxy is dead or refuses; the service itself answers when it is asked directly. Some programs
 work and others do not, since not all look at the same setting. It is taken for a fault of the service. Take the setting away, or set the proxy that serves.`,

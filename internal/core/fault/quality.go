@@ -164,7 +164,7 @@ func counted(b evidence.Burst) string {
 
 // SegmentLossy: packets are lost, or kept waiting, between here and the gateway.
 var SegmentLossy = &Fault{
-	ID: "segment-lossy", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
+	ID: "segment-lossy", Zone: LocalSubnet, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway", Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
 	Doc: `Packets are lost on the segment
 Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug, a socket or switch port with errors, a crowded radio
 cell, a loop between switches. It is taken for a slow provider. Change the cable, then the socket; on radio, go nearer to the access point.`,
@@ -233,7 +233,7 @@ func (p *Pass) where(good, first netip.Addr, what string) string {
 
 // PathLossy: packets are lost on the way, behind the gateway.
 var PathLossy = &Fault{
-	ID: "path-lossy", Zone: Beyond, Check: "loss", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
+	ID: "path-lossy", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
 	Doc: `Packets are lost on the way
 The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the provider or farther on. Loss at a single station while later ones
 answer everything is no fault: routers ration their answers. Hand the station at which it begins to the provider, with times.`,
@@ -267,7 +267,7 @@ answer everything is no fault: routers ration their answers. Hand the station at
 
 // PathSlow: the time is spent on the way, behind the gateway.
 var PathSlow = &Fault{
-	ID: "path-slow", Zone: Beyond, Check: "loss", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
+	ID: "path-slow", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
 	Doc: `The way is slow
 From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue is always full. A station that is slow to answer for itself,
 while later ones are quick, is no fault.`,
@@ -305,7 +305,7 @@ while later ones are quick, is no fault.`,
 
 // MTUTooLarge: this machine sends larger packets than its segment carries.
 var MTUTooLarge = &Fault{
-	ID: "mtu-too-large", Zone: Host, Check: "link", Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
+	ID: "mtu-too-large", Zone: Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link", Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `The port sends larger packets than the segment carries
 The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load and hang. Set the MTU back to what the segment carries.`,
 	Judge: func(p *Pass) Finding {
@@ -331,7 +331,7 @@ The MTU of this machine's port is larger than the segment's: large packets vanis
 
 // MTUBlackHole: large packets vanish on the way.
 var MTUBlackHole = &Fault{
-	ID: "mtu-black-hole", Zone: Beyond, Check: "size", Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
+	ID: "mtu-black-hole", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size", Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `Large packets vanish on the way
 Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections
 open, and then nothing comes. A tunnel is usually behind it.`,
@@ -366,7 +366,7 @@ open, and then nothing comes. A tunnel is usually behind it.`,
 
 // ExtraRouter is no fault: a further private router behind the gateway.
 var ExtraRouter = &Fault{
-	ID: "extra-router", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
+	ID: "extra-router", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
 	Doc: `A further private router on the way
 No fault: behind the gateway lies another router with private addresses. If both translate addresses, services offered from here are hard to reach from outside; what is asked for from here works.`,
 	Judge: func(p *Pass) Finding {
@@ -413,7 +413,7 @@ func stationAt(t evidence.Trail, hop int) netip.Addr {
 
 // RateLimitedHop is no fault: a station that rations its answers.
 var RateLimitedHop = &Fault{
-	ID: "rate-limited-hop", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace},
+	ID: "rate-limited-hop", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace},
 	Doc: `A station on the way rations its answers
 No fault: one station answers some of what it is asked, and later ones everything. Routers answer for themselves when they have time.`,
 	Judge: func(p *Pass) Finding {

@@ -8,7 +8,7 @@ import (
 
 // EchoFiltered is no fault: the service works, its host ignores echo.
 var EchoFiltered = &Fault{
-	ID: "echo-filtered", Zone: Beyond, Check: "echo", Needs: []evidence.Kind{evidence.TargetEcho, evidence.ServiceConnect},
+	ID: "echo-filtered", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "echo", Needs: []evidence.Kind{evidence.TargetEcho, evidence.ServiceConnect},
 	Doc: `The target ignores echo, and works
 No fault: the host does not answer echo requests, and its service is reached. Echo is often filtered; whether the service is reached is what counts.`,
 	Judge: func(p *Pass) Finding {
@@ -35,7 +35,7 @@ No fault: the host does not answer echo requests, and its service is reached. Ec
 
 // HopSilent is no fault: a router keeps silent and lets all pass.
 var HopSilent = &Fault{
-	ID: "hop-silent", Zone: Beyond, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
+	ID: "hop-silent", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
 	Doc: `A router on the way keeps silent
 No fault: one station on the way does not say when a hop limit runs out, and later ones answer. Routers are free to keep silent.`,
 	Judge: func(p *Pass) Finding {
@@ -58,7 +58,7 @@ No fault: one station on the way does not say when a hop limit runs out, and lat
 
 // GatewayIgnoresEcho is no fault: the gateway answers ARP and passes traffic.
 var GatewayIgnoresEcho = &Fault{
-	ID: "gateway-ignores-echo", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.GatewayEcho, evidence.GatewayNeighbour},
+	ID: "gateway-ignores-echo", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.GatewayEcho, evidence.GatewayNeighbour},
 	Doc: `The gateway ignores echo
 No fault: the gateway does not answer echo requests, and it answers ARP and passes traffic.`,
 	Judge: func(p *Pass) Finding {

@@ -10,7 +10,7 @@ import (
 
 // LeaseUnanswered: the lease is due for renewal, and nobody renews it.
 var LeaseUnanswered = &Fault{
-	ID: "lease-unanswered", Zone: LocalSubnet, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "lease-unanswered", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `Nobody renews the lease
 The lease is past the moment at which its client renews it (T1, RFC 2131 §4.4.5), it has not been renewed, and no DHCP server answers. Everything works until the lease
 ends; then the address is gone, and the user calls. It is not a dead client: that one does not ask, and a server answers when it is asked. See that the DHCP server is

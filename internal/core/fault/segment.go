@@ -22,7 +22,7 @@ func (p *Pass) segmentName() string {
 
 // SegmentIsolated: there is a carrier, and nobody is there.
 var SegmentIsolated = &Fault{
-	ID: "segment-isolated", Zone: LocalSubnet, Check: "neighbours",
+	ID: "segment-isolated", Zone: LocalSubnet, Scope: OfSocket, Matters: ByReach, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `Nobody on the segment answers
 The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or waits for a log-in, or the switch is cut off from the rest.
@@ -63,7 +63,7 @@ It is taken for a dead gateway. Try another socket, or this socket with a machin
 
 // GatewaySilent: the segment is alive, the gateway on it is not.
 var GatewaySilent = &Fault{
-	ID: "gateway-silent", Zone: LocalSubnet, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
+	ID: "gateway-silent", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `The gateway does not answer
 Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another segment. Everybody on the segment is cut off from the rest.
 It is taken for a fault of the provider. See that the gateway has power and that its port on the switch is lit.`,
@@ -141,7 +141,7 @@ func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, 
 
 // GatewayDoesNotForward: the gateway is there, and nothing passes it.
 var GatewayDoesNotForward = &Fault{
-	ID: "gateway-does-not-forward", Zone: LocalSubnet, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup}, OnSilence: true,
+	ID: "gateway-does-not-forward", Zone: LocalSubnet, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup}, OnSilence: true,
 	Doc: `The gateway is there and passes nothing on
 The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran out. Its forwarding is off, or its filter drops everything. A
 gateway that keeps silent altogether behind a dead uplink looks the same. Restart it, and look at its forwarding and filter settings.`,
@@ -171,7 +171,7 @@ gateway that keeps silent altogether behind a dead uplink looks the same. Restar
 
 // ResolverSilentLocal: a name server on the segment that does not serve.
 var ResolverSilentLocal = &Fault{
-	ID: "resolver-silent-local", Zone: LocalSubnet, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours}, OnSilence: true,
+	ID: "resolver-silent-local", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours}, OnSilence: true,
 	Doc: `The name server on this segment does not answer
 The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses work and names do not, and "the Internet is down". Start
 the service, or let the machines ask another server meanwhile.`,

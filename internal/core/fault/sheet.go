@@ -61,8 +61,8 @@ func (p *Pass) ResolversNamed() (list []netip.Addr, by map[netip.Addr]string) {
 
 // WrongSegment: the segment is alive, and it is not the documented one.
 var WrongSegment = &Fault{
-	ID: "wrong-segment", Zone: LocalSubnet, Check: "neighbours", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
-	Explains: []string{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy", "destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",
+	ID: "wrong-segment", Zone: LocalSubnet, Scope: OfSocket, Matters: IfItShows, Check: "neighbours", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
+	Explains: []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy", "destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",
 		"name-not-found", "name-server-failing", "name-answers-differ"},
 	Doc: `This is not the documented segment
 The segment is alive, its DHCP server has given this machine settings that work there, and the site sheet documents another network for it: the cable leads into the wrong socket, or the switch port is in the

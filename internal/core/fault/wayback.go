@@ -8,8 +8,8 @@ import (
 
 // ReturnPathMissing: what is sent arrives, and nothing finds the way back.
 var ReturnPathMissing = &Fault{
-	ID: "return-path-missing", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.Responder, evidence.ServiceConnect},
-	Explains: []string{"uplink-down", "path-stops", "destination-silent", "destination-unreachable", "service-filtered", "resolver-silent", "one-family-broken", "routing-loop", "prohibited-by-policy"},
+	ID: "return-path-missing", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.Responder, evidence.ServiceConnect},
+	Explains: []ID{"uplink-down", "path-stops", "destination-silent", "destination-unreachable", "service-filtered", "resolver-silent", "one-family-broken", "routing-loop", "prohibited-by-policy"},
 	Doc: `There is no way back from the far end
 What this machine sends arrives at the far end, and the answers do not come back: a router there has no route to this network, or sends the answers another way, where a filter drops them. From here it looks like a
 silent host. It shows only when somebody counts at the far end: run passepartout answer there. Give the far network's team both ends' addresses and have them look for the route back.`,

@@ -32,12 +32,12 @@ func (p *Pass) worksBy(than string) (evidence.OtherWay, bool) {
 }
 
 // everythingBehind are the faults that show when traffic leaves by the wrong port.
-var everythingBehind = []string{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-filtered", "service-refused",
+var everythingBehind = []ID{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-filtered", "service-refused",
 	"resolver-silent", "resolver-silent-local", "name-server-failing", "segment-isolated", "host-firewall", "mask-too-wide", "gateway-outside-subnet", "routing-loop", "name-not-found", "wrong-segment"}
 
 // TunnelHoldsRoute: a tunnel has the target's route and does not carry it.
 var TunnelHoldsRoute = &Fault{
-	ID: "tunnel-holds-route", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: append([]string{"resolver-wrong"}, everythingBehind...),
+	ID: "tunnel-holds-route", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: append([]ID{"resolver-wrong"}, everythingBehind...),
 	Doc: `A tunnel has taken the way and does not carry it
 A VPN or another tunnel on this machine has taken the default route, or that of the target, and nothing comes back through it: it has lost its far end, or the target is not to be had there. Out of the network
 port itself the target is reached. It is taken for a dead Internet connection. Take the tunnel down or connect it anew.`,
@@ -89,7 +89,7 @@ func (p *Pass) throughTunnel(addrs []netip.Addr) (name string, all bool) {
 
 // CompetingDefaultRoutes: of two default routes the wrong one wins.
 var CompetingDefaultRoutes = &Fault{
-	ID: "competing-default-routes", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
+	ID: "competing-default-routes", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
 	Doc: `Two default routes, and the wrong one wins
 This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the other port the target is reached. It comes and goes with
 the second connection, and is taken for a bad network. Take the second connection away, or give the good one the lower metric.`,
@@ -135,7 +135,7 @@ the second connection, and is taken for a bad network. Take the second connectio
 
 // GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
 var GatewayNotARouter = &Fault{
-	ID: "gateway-not-a-router", Zone: Host, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true, Explains: everythingBehind,
+	ID: "gateway-not-a-router", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true, Explains: everythingBehind,
 	Doc: `The gateway set on this machine is no router
 The gateway was set by hand to a machine of the segment that is there and passes nothing on: a digit was mistaken, or the router has moved. The segment's router is another one. Neighbours answer, and nothing
 beyond does. It is taken for a dead uplink. Set the gateway that the network itself names, together with address, mask and resolvers.`,

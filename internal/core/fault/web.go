@@ -39,7 +39,7 @@ const clockMatters = time.Hour
 
 // ClockWrong: the machine's clock makes certificates fail.
 var ClockWrong = &Fault{
-	ID: "clock-wrong", Zone: Host, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer}, Explains: []string{"tls-fails"},
+	ID: "clock-wrong", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer}, Explains: []ID{"tls-fails"},
 	Doc: `This machine's clock is wrong
 The clock of this machine is so far off that it takes good certificates for expired, or for not yet valid, and refuses every secure connection; the services' own clocks agree with their certificates. It is taken for
 an attack, or for a fault of the service. Set the clock, and look at the battery on the board or at the time service.`,
@@ -85,7 +85,7 @@ func Days(d time.Duration) string {
 
 // TLSFails: the service answers, and the secure connection does not come about.
 var TLSFails = &Fault{
-	ID: "tls-fails", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
+	ID: "tls-fails", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
 	Doc: `The secure connection does not come about
 The service is reached and shows a certificate that this machine must refuse: it has run out, is for another name, or nobody whom this machine trusts has signed it. The network is in order. Programs refuse, and browsers warn.
 Tell whoever runs the service, with the certificate's name, issuer and dates; do not let users click the warning away.`,
@@ -126,8 +126,8 @@ Tell whoever runs the service, with the certificate's name, issuer and dates; do
 
 // OneFamilyBroken: the target works over one family of addresses and not over the other.
 var OneFamilyBroken = &Fault{
-	ID: "one-family-broken", Zone: Beyond, Check: "service", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect, evidence.RouteLookup, evidence.WebAnswer},
-	Explains: []string{"destination-silent", "destination-unreachable", "service-filtered", "service-refused", "path-stops", "routing-loop", "prohibited-by-policy"},
+	ID: "one-family-broken", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect, evidence.RouteLookup, evidence.WebAnswer},
+	Explains: []ID{"destination-silent", "destination-unreachable", "service-filtered", "service-refused", "path-stops", "routing-loop", "prohibited-by-policy"},
 	Doc: `One of the two address families does not work
 The target's name has IPv4 and IPv6 addresses, this machine has a way for both, and only one of them works. Programs that try the broken one first hang until they fall back, so that everything is slow at the
 beginning, or fails in some programs only. It is taken for a slow service. Mend the broken family, or take its address out of the name until it is.`,

@@ -321,8 +321,8 @@ func (s *State) contradiction() doubt {
 		switch {
 		case w.Rank == 0 || w.base == NotKnown:
 		case w.Health == Silent && w.base == Answers:
-			if sound && t.Works && t.Last.After(w.Since.Add(settleTime)) {
-				continue // the target is reached all the same: this one keeps its answers to itself
+			if sound && t.Works && t.Last.After(w.Since) {
+				continue // the target was reached since: this one keeps its answers to itself, or two of them were lost by chance
 			}
 			if follows {
 				continue
@@ -345,9 +345,6 @@ func placeOf(of event.Matter) fault.Zone {
 	}
 	return fault.Host
 }
-
-// settleTime is how long after a witness fell silent a trial of the target must be to speak against it.
-const settleTime = 500 * time.Millisecond
 
 // ofQuality reports whether the verdict is about loss or delay: that packets are lost is then no news.
 func (s *State) ofQuality() bool {

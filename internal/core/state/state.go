@@ -117,7 +117,7 @@ func TitleOf(r verdict.Result) string {
 // Past is a verdict that was true for a time.
 type Past struct {
 	Zone       verdict.Zone
-	Fault      string
+	Fault      fault.ID
 	Title      string
 	Sentence   string
 	From       time.Time

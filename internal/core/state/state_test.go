@@ -154,7 +154,7 @@ func TestBreakAndRepair(t *testing.T) {
 	c.tests(time.Second, GatewayGone)
 	v := c.Verdict
 	assert.Equal(t, state.Current, v.Standing)
-	assert.Equal(t, "gateway-silent", v.Result.Fault)
+	assert.EqualValues(t, "gateway-silent", v.Result.Fault)
 	assert.Equal(t, first, v.Since, "it is so since the first sign of it")
 	if assert.Len(t, c.Past, 1) {
 		assert.Equal(t, verdict.None, c.Past[0].Zone)

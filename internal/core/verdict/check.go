@@ -38,7 +38,7 @@ type Check struct {
 	Asked  string   // what was asked, of whom
 	Heard  []string // what came back
 	Means  string
-	Clears []string // ids of the suspects that it clears
+	Clears []fault.ID // ids of the suspects that it clears
 	Mend   []string
 	Took   time.Duration
 }
@@ -93,7 +93,7 @@ func checks(p *fault.Pass, suspects []Suspect, usable fault.Answer) []Check {
 }
 
 // ruledOut lists what is cleared in the zones up to a broken check's own: what the next team need not look at.
-func ruledOut(c Check, suspects []Suspect) (out []string) {
+func ruledOut(c Check, suspects []Suspect) (out []fault.ID) {
 	for _, s := range suspects {
 		if s.Standing == fault.Cleared && s.Zone <= c.Zone {
 			out = append(out, s.Fault.ID)

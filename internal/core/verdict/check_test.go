@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 )
 
@@ -105,8 +106,8 @@ func TestABrokenCheckTellsWhatIsRuledOut(t *testing.T) {
 	GatewayGone(s)
 	for _, c := range verdict.Judge(s).Checks {
 		if c.ID == "gateway" {
-			assert.Subset(t, c.Clears, []string{"interface-down", "no-carrier", "no-address", "segment-isolated"})
-			assert.NotContains(t, c.Clears, "uplink-down", "what lies behind is not judged by it")
+			assert.Subset(t, fault.Texts(c.Clears), []string{"interface-down", "no-carrier", "no-address", "segment-isolated"})
+			assert.NotContains(t, fault.Texts(c.Clears), "uplink-down", "what lies behind is not judged by it")
 		}
 	}
 }

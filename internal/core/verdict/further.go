@@ -18,17 +18,22 @@ type Test struct {
 	Found    func(*evidence.Set) string // what came of it, in one sentence; "" for nothing yet
 }
 
-// behindGateway are the faults that lie behind a gateway which passes traffic on, whichever target it is.
-var behindGateway = []string{"uplink-down", "path-stops", "routing-loop", "destination-unreachable", "prohibited-by-policy"}
+// behindGateway are the faults that lie behind a gateway which passes traffic on, ofTheTarget those that only this target has.
+var behindGateway, ofTheTarget = fault.Within(fault.OfWayOut), fault.Within(fault.OfTarget)
 
-// ofTheTarget are those that only this target has.
-var ofTheTarget = []string{"destination-silent", "service-filtered", "service-refused", "name-not-found", "tls-fails"}
+// ids are those of some faults.
+func ids(faults ...*fault.Fault) (out []fault.ID) {
+	for _, f := range faults {
+		out = append(out, f.ID)
+	}
+	return out
+}
 
 // Tests are all that can be chosen.
 var Tests = []Test{
 	{ID: "another-neighbour", Text: "Does another neighbour than the gateway pass traffic on?", Outcomes: []Reply{
-		{ID: "one-does", Points: []string{"gateway-not-a-router", "dhcp-wrong-options", "dhcp-rogue"}, Clears: append([]string{"segment-isolated", "gateway-silent", "gateway-does-not-forward"}, behindGateway...)},
-		{ID: "none-does", Clears: []string{"gateway-not-a-router"}, Points: []string{"gateway-silent", "gateway-does-not-forward", "uplink-down"}},
+		{ID: "one-does", Points: ids(fault.GatewayNotARouter, fault.DHCPWrongOptions, fault.DHCPRogue), Clears: append(ids(fault.SegmentIsolated, fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...)},
+		{ID: "none-does", Clears: ids(fault.GatewayNotARouter), Points: ids(fault.GatewaySilent, fault.GatewayDoesNotForward, fault.UplinkDown)},
 	}, Found: func(s *evidence.Set) string {
 		asked := 0
 		for _, h := range s.Handoffs {
@@ -42,8 +47,8 @@ var Tests = []Test{
 		return noneOf(asked, "None of the %d that were handed a packet does.")
 	}},
 	{ID: "named-servers", Text: "Do the name servers that the network names know the name?", Outcomes: []Reply{
-		{ID: "one-does", Points: []string{"resolver-wrong", "dhcp-wrong-options"}, Clears: append([]string{"gateway-does-not-forward", "name-not-found", "resolver-silent", "resolver-silent-local", "name-server-failing"}, behindGateway...)},
-		{ID: "none-does", Clears: []string{"resolver-wrong"}},
+		{ID: "one-does", Points: ids(fault.ResolverWrong, fault.DHCPWrongOptions), Clears: append(ids(fault.GatewayDoesNotForward, fault.NameNotFound, fault.ResolverSilent, fault.ResolverSilentLocal, fault.NameServerFailing), behindGateway...)},
+		{ID: "none-does", Clears: ids(fault.ResolverWrong)},
 	}, Found: func(s *evidence.Set) string {
 		for _, l := range s.Elsewhere {
 			if len(l.Addresses) > 0 {
@@ -53,8 +58,8 @@ var Tests = []Test{
 		return noneOf(len(s.Elsewhere), "None of the %d that were asked does.")
 	}},
 	{ID: "another-port", Text: "Is the target reached out of another port of this machine?", Outcomes: []Reply{
-		{ID: "reached", Points: []string{"competing-default-routes", "tunnel-holds-route", "route-blocked"}, Clears: append(append([]string{"gateway-silent", "gateway-does-not-forward"}, behindGateway...), ofTheTarget...)},
-		{ID: "not-reached", Clears: []string{"competing-default-routes"}},
+		{ID: "reached", Points: ids(fault.CompetingDefaultRoutes, fault.TunnelHoldsRoute, fault.RouteBlocked), Clears: append(append(ids(fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
+		{ID: "not-reached", Clears: ids(fault.CompetingDefaultRoutes)},
 	}, Found: func(s *evidence.Set) string {
 		for _, w := range s.OtherWays {
 			if w.Outcome == evidence.Answered {
@@ -64,8 +69,8 @@ var Tests = []Test{
 		return noneOf(len(s.OtherWays), "Not in %d attempts.")
 	}},
 	{ID: "documented-services", Text: "Do other services of the site sheet answer?", Outcomes: []Reply{
-		{ID: "they-do", Clears: append([]string{"host-firewall", "gateway-silent", "gateway-does-not-forward", "segment-isolated"}, "uplink-down"), Points: ofTheTarget},
-		{ID: "none-does", Points: behindGateway, Clears: []string{"service-filtered"}},
+		{ID: "they-do", Clears: append(ids(fault.HostFirewall, fault.GatewaySilent, fault.GatewayDoesNotForward, fault.SegmentIsolated), fault.UplinkDown.ID), Points: ofTheTarget},
+		{ID: "none-does", Points: behindGateway, Clears: ids(fault.ServiceFiltered)},
 	}, Found: func(s *evidence.Set) string {
 		own, _ := s.TargetAddresses()
 		asked := 0
@@ -80,8 +85,8 @@ var Tests = []Test{
 		return noneOf(asked, "None does in %d attempts.")
 	}},
 	{ID: "named-portal", Text: "Does the captive portal that the network names hold this machine back?", Outcomes: []Reply{
-		{ID: "held-back", Points: []string{"captive-portal"}, Clears: append(append([]string{"host-firewall", "gateway-does-not-forward"}, behindGateway...), ofTheTarget...)},
-		{ID: "free", Clears: []string{"captive-portal"}},
+		{ID: "held-back", Points: ids(fault.CaptivePortal), Clears: append(append(ids(fault.HostFirewall, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
+		{ID: "free", Clears: ids(fault.CaptivePortal)},
 	}, Found: func(s *evidence.Set) string {
 		for _, x := range s.Portals {
 			switch {
@@ -117,7 +122,7 @@ func TestOf(c evidence.Chosen) Test {
 func (t Test) Words(s *evidence.Set) string { return strings.TrimSpace(t.Text + " " + t.Found(s)) }
 
 // Parts says what a test would part of the suspects that are left: how many pairs in different zones, how many in one, and which faults.
-func (r Result) Parts(t Test) (across, within int, faults []string) {
+func (r Result) Parts(t Test) (across, within int, faults []fault.ID) {
 	var left []Suspect
 	for _, s := range r.Suspects {
 		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible {
@@ -136,7 +141,7 @@ func (r Result) Parts(t Test) (across, within int, faults []string) {
 }
 
 // Choose chooses among tests the one on which the suspects that are left differ most: those in different zones first. It is false when they differ on none.
-func (r Result) Choose(ids []string) (chosen Test, faults []string, ok bool) {
+func (r Result) Choose(ids []string) (chosen Test, faults []fault.ID, ok bool) {
 	best := [2]int{}
 	for _, t := range Tests {
 		if !slices.Contains(ids, t.ID) {

@@ -14,7 +14,7 @@ import (
 
 // The test on which the suspects that are left differ most comes first, and one on which they do not differ never.
 func TestChoose(t *testing.T) {
-	byID := map[string]*fault.Fault{}
+	byID := map[fault.ID]*fault.Fault{}
 	for _, f := range fault.Catalogue {
 		byID[f.ID] = f
 	}
@@ -22,12 +22,12 @@ func TestChoose(t *testing.T) {
 	for _, x := range verdict.Tests {
 		all = append(all, x.ID)
 		for _, o := range x.Outcomes {
-			for _, id := range append(append([]string{}, o.Clears...), o.Points...) {
+			for _, id := range append(append([]fault.ID{}, o.Clears...), o.Points...) {
 				assert.Contains(t, byID, id, "%s, %s", x.ID, o.ID)
 			}
 		}
 	}
-	stands := func(ids map[string]fault.Standing) (r verdict.Result) {
+	stands := func(ids map[fault.ID]fault.Standing) (r verdict.Result) {
 		for id, standing := range ids {
 			f := byID[id]
 			require.NotNil(t, f, id)
@@ -38,18 +38,18 @@ func TestChoose(t *testing.T) {
 	const open, found, out = fault.Possible, fault.Confirmed, fault.Cleared
 	for _, c := range []struct {
 		name   string
-		left   map[string]fault.Standing
+		left   map[fault.ID]fault.Standing
 		of     []string
 		chosen string
 	}{
-		{"nobody is suspected", map[string]fault.Standing{"gateway-silent": out, "uplink-down": out}, all, ""},
-		{"one alone is left", map[string]fault.Standing{"resolver-wrong": open, "uplink-down": out}, all, ""},
-		{"two that no test parts", map[string]fault.Standing{"resolver-wrong": found, "link-errors": open}, all, ""},
-		{"the own name server, or the uplink", map[string]fault.Standing{"resolver-wrong": open, "uplink-down": open}, []string{"named-servers", "another-port", "named-portal"}, "named-servers"},
-		{"the gateway, or this machine's idea of it", map[string]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open}, all, "another-neighbour"},
-		{"the same, but a test that is not at hand", map[string]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open}, []string{"named-servers", "named-portal"}, ""},
-		{"two of one zone", map[string]fault.Standing{"captive-portal": open, "routing-loop": open}, all, "named-portal"},
-		{"zones come before faults of one zone", map[string]fault.Standing{"captive-portal": open, "routing-loop": open, "path-stops": open, "competing-default-routes": open}, []string{"named-portal", "another-port"}, "another-port"},
+		{"nobody is suspected", map[fault.ID]fault.Standing{"gateway-silent": out, "uplink-down": out}, all, ""},
+		{"one alone is left", map[fault.ID]fault.Standing{"resolver-wrong": open, "uplink-down": out}, all, ""},
+		{"two that no test parts", map[fault.ID]fault.Standing{"resolver-wrong": found, "link-errors": open}, all, ""},
+		{"the own name server, or the uplink", map[fault.ID]fault.Standing{"resolver-wrong": open, "uplink-down": open}, []string{"named-servers", "another-port", "named-portal"}, "named-servers"},
+		{"the gateway, or this machine's idea of it", map[fault.ID]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open}, all, "another-neighbour"},
+		{"the same, but a test that is not at hand", map[fault.ID]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open}, []string{"named-servers", "named-portal"}, ""},
+		{"two of one zone", map[fault.ID]fault.Standing{"captive-portal": open, "routing-loop": open}, all, "named-portal"},
+		{"zones come before faults of one zone", map[fault.ID]fault.Standing{"captive-portal": open, "routing-loop": open, "path-stops": open, "competing-default-routes": open}, []string{"named-portal", "another-port"}, "another-port"},
 	} {
 		chosen, between, ok := stands(c.left).Choose(c.of)
 		assert.Equal(t, c.chosen != "", ok, c.name)

@@ -249,7 +249,7 @@ var planeCases = []testCase{
 
 // What a fault explains is in the catalogue, farther from the host or beside it, and explains nothing back.
 func TestWhatFollowsIsInTheCatalogue(t *testing.T) {
-	at := map[string]*fault.Fault{}
+	at := map[fault.ID]*fault.Fault{}
 	for _, f := range fault.Catalogue {
 		at[f.ID] = f
 	}

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 )
 
@@ -28,7 +29,7 @@ func TestQuality(t *testing.T) {
 		name       string
 		change     func(*evidence.Set)
 		zone       verdict.Zone
-		fault      string
+		fault      fault.ID
 		confidence verdict.Confidence
 		words      string
 		cleared    []string
@@ -95,7 +96,7 @@ func TestQuality(t *testing.T) {
 		assert.Contains(t, r.Sentence, c.words, c.name)
 		assert.Equal(t, c.confidence != verdict.Maybe, r.Settled, c.name)
 		for _, id := range c.cleared {
-			suspect, _ := r.Suspect(id)
+			suspect, _ := r.Suspect(fault.ID(id))
 			assert.Equal(t, "cleared", suspect.Standing.String(), "%s: %s %v", c.name, id, suspect.Against)
 		}
 	}

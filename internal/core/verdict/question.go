@@ -14,7 +14,7 @@ import (
 type Question struct {
 	ID      string
 	Text    string
-	About   string // the one fault that it is about, where it is: put first while that is open, and not otherwise
+	About   fault.ID // the one fault that it is about, where it is: put first while that is open, and not otherwise
 	Answers []Reply
 }
 
@@ -22,25 +22,21 @@ type Question struct {
 type Reply struct {
 	ID     string
 	Text   string
-	Clears []string // faults that it rules out
-	Points []string // faults that it speaks for
+	Clears []fault.ID // faults that it rules out
+	Points []fault.ID // faults that it speaks for
 }
 
 // The faults of which a person can tell by trying something else.
 var (
-	// onThisMachine are those that stay with the machine wherever it is plugged in.
-	onThisMachine = zoneIDs(fault.Host, "no-carrier", "wrong-network")
-	// onThisSocket are those that stay with the socket whoever is plugged in.
-	onThisSocket = []string{"no-carrier", "segment-isolated", "dhcp-silent", "wrong-segment", "segment-lossy"}
-	// ofEverybody are those that would strike every machine of the segment.
-	ofEverybody = []string{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "resolver-silent-local", "dhcp-wrong-options", "uplink-down", "path-stops", "path-lossy", "path-slow", "routing-loop",
-		"destination-unreachable", "destination-silent", "service-refused", "service-filtered", "resolver-silent", "name-server-failing", "name-not-found", "mtu-black-hole", "tls-fails", "one-family-broken"}
+	onThisMachine = fault.Within(fault.OfMachine)
+	onThisSocket  = fault.Within(fault.OfSocket)
+	ofEverybody   = fault.Within(fault.OfEverybody)
 )
 
-// zoneIDs lists the faults that usually lie in a zone, but for some.
-func zoneIDs(z fault.Zone, but ...string) (out []string) {
+// inZone lists the faults that usually lie in a zone.
+func inZone(z fault.Zone) (out []fault.ID) {
 	for _, f := range fault.Catalogue {
-		if f.Zone == z && !slices.Contains(but, f.ID) {
+		if f.Zone == z {
 			out = append(out, f.ID)
 		}
 	}
@@ -51,35 +47,35 @@ func zoneIDs(z fault.Zone, but ...string) (out []string) {
 var Questions = []Question{
 	{ID: "others-affected", Text: "Do other machines on this segment reach it?", Answers: []Reply{
 		{ID: "they-do", Text: "yes, others reach it", Clears: ofEverybody},
-		{ID: "none-does", Text: "no, others do not reach it either", Clears: zoneIDs(fault.Host)},
+		{ID: "none-does", Text: "no, others do not reach it either", Clears: inZone(fault.Host)},
 	}},
 	{ID: "machine-elsewhere", Text: "Plug this machine into a socket at which another one works. Does it work there?", Answers: []Reply{
 		{ID: "works", Text: "yes, it works there", Clears: onThisMachine, Points: onThisSocket},
-		{ID: "fails", Text: "no, it fails there too", Clears: append(zoneIDs(fault.LocalSubnet), ofEverybody...)},
+		{ID: "fails", Text: "no, it fails there too", Clears: append(inZone(fault.LocalSubnet), ofEverybody...)},
 	}},
 	{ID: "another-machine-here", Text: "Plug a machine that works elsewhere into this socket. Does it work here?", Answers: []Reply{
-		{ID: "works", Text: "yes, it works here", Clears: append([]string{"segment-isolated", "dhcp-silent", "wrong-segment", "segment-lossy"}, ofEverybody...)},
+		{ID: "works", Text: "yes, it works here", Clears: append(fault.Within(fault.OfSocket, fault.NoCarrier), ofEverybody...)},
 		{ID: "fails", Text: "no, it fails here too", Clears: onThisMachine},
 	}},
-	{ID: "address-for-here", About: "wrong-network", Text: "Is this machine's address one of this place's network?", Answers: []Reply{
-		{ID: "it-is", Text: "yes, it belongs to this place", Clears: []string{"wrong-network"}, Points: []string{"segment-isolated"}},
-		{ID: "another-place", Text: "no, it is another place's", Clears: []string{"segment-isolated"}, Points: []string{"wrong-network"}},
+	{ID: "address-for-here", About: fault.WrongNetwork.ID, Text: "Is this machine's address one of this place's network?", Answers: []Reply{
+		{ID: "it-is", Text: "yes, it belongs to this place", Clears: []fault.ID{fault.WrongNetwork.ID}, Points: []fault.ID{fault.SegmentIsolated.ID}},
+		{ID: "another-place", Text: "no, it is another place's", Clears: []fault.ID{fault.SegmentIsolated.ID}, Points: []fault.ID{fault.WrongNetwork.ID}},
 	}},
 	{ID: "switch-port", Text: "Ask whoever looks after the switch: is this socket's port in the right network, and let through?", Answers: []Reply{
-		{ID: "right", Text: "yes, it is set right", Clears: []string{"segment-isolated", "wrong-segment"}},
-		{ID: "wrong", Text: "no: another network, or shut", Clears: []string{"wrong-network"}, Points: []string{"segment-isolated"}},
+		{ID: "right", Text: "yes, it is set right", Clears: []fault.ID{fault.SegmentIsolated.ID, fault.WrongSegment.ID}},
+		{ID: "wrong", Text: "no: another network, or shut", Clears: []fault.ID{fault.WrongNetwork.ID}, Points: []fault.ID{fault.SegmentIsolated.ID}},
 	}},
-	{ID: "tunnel-down", About: "tunnel-holds-route", Text: "Take the VPN down. Is the target reached then?", Answers: []Reply{
-		{ID: "reached", Text: "yes, without the VPN", Points: []string{"tunnel-holds-route"}, Clears: ofEverybody},
-		{ID: "not-reached", Text: "no, not even then", Clears: []string{"tunnel-holds-route"}},
+	{ID: "tunnel-down", About: fault.TunnelHoldsRoute.ID, Text: "Take the VPN down. Is the target reached then?", Answers: []Reply{
+		{ID: "reached", Text: "yes, without the VPN", Points: []fault.ID{fault.TunnelHoldsRoute.ID}, Clears: ofEverybody},
+		{ID: "not-reached", Text: "no, not even then", Clears: []fault.ID{fault.TunnelHoldsRoute.ID}},
 	}},
 	{ID: "far-end-hears", Text: "Let somebody run passepartout answer at the far end. Does it show arrivals from here?", Answers: []Reply{
-		{ID: "arrivals", Text: "yes, they arrive", Points: []string{"return-path-missing"}, Clears: []string{"destination-silent", "path-stops", "uplink-down", "gateway-does-not-forward", "routing-loop"}},
-		{ID: "nothing", Text: "no, nothing arrives", Clears: []string{"return-path-missing"}},
+		{ID: "arrivals", Text: "yes, they arrive", Points: []fault.ID{fault.ReturnPathMissing.ID}, Clears: []fault.ID{fault.DestinationSilent.ID, fault.PathStops.ID, fault.UplinkDown.ID, fault.GatewayDoesNotForward.ID, fault.RoutingLoop.ID}},
+		{ID: "nothing", Text: "no, nothing arrives", Clears: []fault.ID{fault.ReturnPathMissing.ID}},
 	}},
 	{ID: "own-filter", Text: "Switch this machine's own packet filter off for a moment. Is the target reached then?", Answers: []Reply{
-		{ID: "reached", Text: "yes, without the filter", Points: []string{"host-firewall"}, Clears: append([]string{"gateway-does-not-forward"}, ofEverybody...)},
-		{ID: "not-reached", Text: "no, or there is none", Clears: []string{"host-firewall"}},
+		{ID: "reached", Text: "yes, without the filter", Points: []fault.ID{fault.HostFirewall.ID}, Clears: ofEverybody},
+		{ID: "not-reached", Text: "no, or there is none", Clears: []fault.ID{fault.HostFirewall.ID}},
 	}},
 }
 
@@ -134,7 +130,7 @@ func (r *Result) hear(p *fault.Pass) {
 			case clears:
 				s.Standing, s.finding = fault.Cleared, fault.Finding{Standing: fault.Cleared}
 				s.Against = append(s.Against, words)
-			case points && s.Standing == fault.Possible && relevant(p, *s):
+			case points && s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone):
 				s.Standing = fault.Supported
 				s.For = append(s.For, words)
 				s.finding = fault.Finding{Standing: fault.Supported, Sentence: s.Fault.Title() + ", by what was tried by hand.", Next: []string{s.Fault.Explanation()}}
@@ -154,12 +150,12 @@ func (r *Result) ask(p *fault.Pass) {
 		return
 	}
 	var left []Suspect
-	var follows []string // from what was found
+	var follows []fault.ID // from what was found
 	if cause, ok := r.Suspect(r.Fault); ok {
 		follows = cause.Fault.Explains
 	}
 	for _, s := range r.Suspects {
-		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && relevant(p, s) && !slices.Contains(follows, s.Fault.ID) {
+		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone) && !slices.Contains(follows, s.Fault.ID) {
 			left = append(left, s)
 		}
 	}
@@ -197,7 +193,7 @@ func (r *Result) ask(p *fault.Pass) {
 	}
 }
 
-func among(left []Suspect, id string) bool {
+func among(left []Suspect, id fault.ID) bool {
 	return slices.ContainsFunc(left, func(s Suspect) bool { return s.Fault.ID == id })
 }
 

@@ -34,7 +34,7 @@ func TestQuestions(t *testing.T) {
 		change func(*evidence.Set)
 		said   []string
 		zone   verdict.Zone
-		fault  string
+		fault  fault.ID
 		asks   string // the first question that is put, if any
 	}{
 		{name: "healthy asks nothing", zone: verdict.None},
@@ -68,7 +68,7 @@ func TestQuestions(t *testing.T) {
 			for _, q := range r.Questions {
 				for _, a := range q.Answers {
 					for _, id := range a.Clears {
-						assert.NotEqual(t, "cleared", standing(r, id), "%s=%s clears %s, which is cleared already", q.ID, a.ID, id)
+						assert.NotEqual(t, "cleared", standing(r, string(id)), "%s=%s clears %s, which is cleared already", q.ID, a.ID, id)
 					}
 				}
 			}
@@ -96,7 +96,7 @@ func TestAnswersAreEvidence(t *testing.T) {
 }
 
 func TestEveryQuestionNamesKnownFaults(t *testing.T) {
-	known := map[string]bool{}
+	known := map[fault.ID]bool{}
 	for _, f := range fault.Catalogue {
 		known[f.ID] = true
 	}

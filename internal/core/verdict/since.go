@@ -99,7 +99,7 @@ func (s State) tells() bool { return s != StateUnknown && s != Skipped }
 
 func was(r Result) string {
 	if r.Fault != "" {
-		return r.Fault
+		return string(r.Fault)
 	}
 	return "not determined"
 }

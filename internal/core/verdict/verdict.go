@@ -38,11 +38,11 @@ const (
 // Result is everything that follows from the evidence.
 type Result struct {
 	Zone       Zone
-	Fault      string
+	Fault      fault.ID
 	Confidence Confidence
 	Sentence   string
 	Also       []Other
-	Candidates []string
+	Candidates []fault.ID
 	Next       []string
 	Questions  []Question // what only a person can find out, and what each answer would clear
 
@@ -56,7 +56,7 @@ type Result struct {
 // Other is a further, independent fault.
 type Other struct {
 	Zone     Zone
-	Fault    string
+	Fault    fault.ID
 	Sentence string
 }
 
@@ -84,7 +84,7 @@ func Judge(s *evidence.Set) Result { return JudgeBy(fault.Catalogue, s) }
 // JudgeBy judges by a catalogue of the caller's.
 func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	p := fault.NewPass(s)
-	r := Result{Also: []Other{}, Candidates: []string{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
+	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
 		if lossAt := p.LossZone(); lossAt != fault.NoZone && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
@@ -134,7 +134,7 @@ func (r *Result) fold() {
 			s := &r.Suspects[i]
 			if s.Standing.Holds() && s.Fault != cause.Fault && slices.Contains(cause.Fault.Explains, s.Fault.ID) {
 				s.Standing, s.finding.Standing = fault.Possible, fault.Possible
-				s.Against = append(s.Against, "it follows from "+cause.Fault.ID)
+				s.Against = append(s.Against, "it follows from "+string(cause.Fault.ID))
 			}
 		}
 	}
@@ -187,7 +187,7 @@ func (r *Result) faulty(inTheWay, holding []Suspect) {
 // changed withdraws a verdict that rests on evidence from before and after a change.
 func (r *Result) changed(what string) {
 	if r.Fault != "" {
-		r.Candidates = []string{r.Fault}
+		r.Candidates = []fault.ID{r.Fault}
 	}
 	r.Zone, r.Fault, r.Confidence, r.Also = Undetermined, "", Maybe, []Other{}
 	r.Sentence = fmt.Sprintf("The network changed while it was being asked: %s. What was seen before and after does not fit together.", what)
@@ -205,7 +205,7 @@ func (r *Result) open(p *fault.Pass) {
 	r.Zone, r.Confidence = Undetermined, Maybe
 	var left []Suspect
 	for _, s := range r.Suspects {
-		if s.Standing == fault.Possible && relevant(p, s) {
+		if s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone) {
 			left = append(left, s)
 			r.Candidates = append(r.Candidates, s.Fault.ID)
 		}
@@ -245,43 +245,6 @@ func place(z fault.Zone) string {
 		return "in the local subnet"
 	}
 	return "beyond the gateway"
-}
-
-// relevant tells which of the suspects that are merely possible could explain what is broken, by how far the evidence reaches.
-func relevant(p *fault.Pass, s Suspect) bool {
-	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
-		switch s.Fault {
-		case fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses:
-			return true
-		}
-		return false
-	}
-	switch s.Fault {
-	case fault.InterfaceDown, fault.NoCarrier, fault.NoAddress, fault.SelfAssignedAddress, fault.DHCPSilent, fault.DHCPRefuses, fault.ResolverNotSet, fault.StackBroken:
-		return false // judged by the settings alone: had they been the cause, they would be confirmed
-	}
-	if s.Fault.OfQuality && s.Fault != fault.AddressConflict && p.Alive != fault.Yes { // some comes through where these are at work
-		return false
-	}
-	if s.Fault == fault.TunnelHoldsRoute || s.Fault == fault.CompetingDefaultRoutes { // had another way worked, it would be confirmed
-		return p.LeavesElsewhere()
-	}
-	if s.Fault == fault.WrongSegment { // never without a sheet, and with one it is known
-		return false
-	}
-	if s.Fault == fault.MaskTooWide || s.Fault == fault.DHCPWrongOptions { // what is taken for a neighbour may lie beyond
-		return p.TargetOnLink() || p.Forwards != fault.Yes && s.Fault == fault.DHCPWrongOptions
-	}
-	if s.Fault == fault.ResolverWrong { // what it depends on may lie anywhere
-		return p.NameFailed()
-	}
-	if p.Forwards == fault.Yes { // host and segment have shown that they work
-		return s.Zone == fault.Beyond
-	}
-	if p.Alive == fault.Yes {
-		return s.Fault == fault.HostFirewall || s.Fault == fault.GatewayDoesNotForward || s.Fault == fault.UplinkDown
-	}
-	return s.Zone != fault.Beyond
 }
 
 func (r *Result) missing(p *fault.Pass) string {
@@ -337,7 +300,7 @@ func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect)
 }
 
 // Suspect finds a suspect by its id.
-func (r *Result) Suspect(id string) (Suspect, bool) {
+func (r *Result) Suspect(id fault.ID) (Suspect, bool) {
 	for _, s := range r.Suspects {
 		if s.Fault.ID == id {
 			return s, true

@@ -26,7 +26,7 @@ type testCase struct {
 	name       string
 	change     func(*evidence.Set)
 	zone       verdict.Zone
-	fault      string
+	fault      fault.ID
 	confidence verdict.Confidence // "" does not matter
 	says       string             // in the sentence
 	next       string             // in the first step
@@ -338,7 +338,7 @@ func alone(s *evidence.Set, r evidence.Reply) {
 }
 
 func standing(r verdict.Result, id string) string {
-	s, ok := r.Suspect(id)
+	s, ok := r.Suspect(fault.ID(id))
 	if !ok {
 		return "not in the catalogue"
 	}
@@ -364,10 +364,10 @@ func TestJudge(t *testing.T) {
 			}
 			var also, remarks []string
 			for _, a := range r.Also {
-				also = append(also, a.Fault)
+				also = append(also, string(a.Fault))
 			}
 			for _, m := range r.Remarks {
-				remarks = append(remarks, m.Fault.ID)
+				remarks = append(remarks, string(m.Fault.ID))
 			}
 			assert.Equal(t, c.also, also, "also")
 			assert.Equal(t, c.remarks, remarks, "remarks")

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"os"
+	"sync/atomic"
 	"time"
 
 	mpacket "github.com/mdlayher/packet"
@@ -21,6 +22,8 @@ type framePort struct {
 	hw   endpoint.HardwareAddr
 	own  bool
 	buf  []byte
+
+	closed atomic.Bool // the poller's own error for that has no exported name
 }
 
 // OpenFrames implements machine.Machine.
@@ -75,7 +78,7 @@ func (p *framePort) Receive() ([]byte, time.Time, error) {
 		n, _, err := p.conn.ReadFrom(p.buf)
 		at := time.Now()
 		if err != nil {
-			if isClosed(err) {
+			if p.closed.Load() || isClosed(err) {
 				return nil, at, net.ErrClosed
 			}
 			return nil, at, translate("receiving frames", err)
@@ -87,7 +90,10 @@ func (p *framePort) Receive() ([]byte, time.Time, error) {
 	}
 }
 
-func (p *framePort) Close() error { return p.conn.Close() }
+func (p *framePort) Close() error {
+	p.closed.Store(true)
+	return p.conn.Close()
+}
 
 // onlyDHCP passes UDP over IPv4 to the ports of DHCP, the first parts of fragments included.
 var onlyDHCP = assembled(

@@ -58,7 +58,20 @@ func on(t *testing.T, l *namespaces.Lab, f func()) {
 
 func TestConformance(t *testing.T) {
 	l, m := lab(t, "healthy")
-	machinetest.Run(t, machinetest.Ground{Machine: m, Do: func(f func()) { on(t, l, f) }})
+	machinetest.Run(t, machinetest.Ground{Machine: l.Inside(m), Do: func(f func()) { on(t, l, f) }, Switch: func(t *testing.T, up bool) {
+		require.NoError(t, l.On("ticket-03", func() error { return switchPort("eth0", up) }))
+	}})
+}
+
+func switchPort(name string, up bool) error {
+	link, err := netlink.LinkByName(name)
+	if err != nil {
+		return err
+	}
+	if up {
+		return netlink.LinkSetUp(link)
+	}
+	return netlink.LinkSetDown(link)
 }
 
 func TestThisMachineCanBeRead(t *testing.T) {

@@ -63,8 +63,10 @@ func translate(op string, err error) error {
 		return nil
 	}
 	switch {
-	case errors.Is(err, unix.ENETUNREACH), errors.Is(err, unix.EHOSTUNREACH), errors.Is(err, unix.EADDRNOTAVAIL), errors.Is(err, unix.ENETDOWN):
+	case errors.Is(err, unix.ENETUNREACH), errors.Is(err, unix.EHOSTUNREACH), errors.Is(err, unix.EADDRNOTAVAIL):
 		return fmt.Errorf("%s: %w (%w)", op, machine.ErrNoRoute, err)
+	case errors.Is(err, unix.ENETDOWN):
+		return fmt.Errorf("%s: %w", op, machine.ErrDown)
 	case errors.Is(err, unix.ENODEV), errors.Is(err, unix.ENXIO):
 		return fmt.Errorf("%s: %w", op, machine.ErrGone)
 	case errors.Is(err, unix.EMSGSIZE):

@@ -23,6 +23,9 @@ import (
 
 // Read implements machine.Machine.
 func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	e := &endpoint.Endpoint{At: time.Now()}
 	if name, err := os.Hostname(); err == nil {
 		e.Host = wiretext.Clean(name)
@@ -34,6 +37,9 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	names := map[int]string{}
 	speeds := linkModes()
 	for _, l := range links {
+		if err := ctx.Err(); err != nil { // a machine may have thousands of them
+			return nil, err
+		}
 		i := interfaceOf(l, speeds)
 		names[i.Index] = i.Name
 		addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(l, netlink.FAMILY_ALL) })
@@ -53,6 +59,9 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	if err != nil {
 		e.Remarks = append(e.Remarks, fmt.Sprintf("routes: %v", err))
 	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	for _, r := range routes {
 		e.Routes = append(e.Routes, routesOf(r, names)...)
 	}
@@ -61,10 +70,16 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 		e.Remarks = append(e.Remarks, fmt.Sprintf("neighbours: %v", err))
 	}
 	e.Neighbours = neighbours
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	readFiles(e)
 	e.Proxies = proxySettings()
 	e.TakeLeases(leasefile.Read(os.DirFS("/")))
-	return e, ctx.Err()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	return e, nil
 }
 
 // proxySettings reads what this session's environment says, then what new sessions begin with.
@@ -87,6 +102,9 @@ func proxySettings() (out []endpoint.ProxySetting) {
 
 // Interfaces implements machine.Machine.
 func (m *live) Interfaces(ctx context.Context) (out []endpoint.Interface, err error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	links, err := dump(netlink.LinkList)
 	if err != nil {
 		return nil, translate("reading the interfaces", err)
@@ -102,6 +120,9 @@ func (m *live) Interfaces(ctx context.Context) (out []endpoint.Interface, err er
 
 // Neighbours implements machine.Machine.
 func (m *live) Neighbours(ctx context.Context) ([]endpoint.Neighbour, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	all, err := net.Interfaces()
 	if err != nil {
 		return nil, translate("reading the interfaces", err)
@@ -393,6 +414,9 @@ func neighbourOf(n netlink.Neigh, names map[int]string) (endpoint.Neighbour, boo
 // Route implements machine.Machine.
 func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint.RouteAnswer, error) {
 	answer := endpoint.RouteAnswer{To: to}
+	if err := ctx.Err(); err != nil {
+		return answer, err
+	}
 	opts := &netlink.RouteGetOptions{Oif: iface}
 	routes, err := netlink.RouteGetWithOptions(to.WithZone("").AsSlice(), opts)
 	switch {

@@ -19,13 +19,15 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine"
+	"passepartout/internal/machine/shared"
 	"passepartout/internal/machine/wire"
 )
 
 // Ground is a machine at the endpoint of the healthy demonstration site.
 type Ground struct {
 	Machine machine.Machine
-	Do      func(func()) // runs f where the machine's sockets may be opened
+	Do      func(func())                // runs f where the machine's sockets may be opened
+	Switch  func(t *testing.T, up bool) // takes the interface eth0 down, or up again
 }
 
 var (
@@ -47,6 +49,7 @@ func Run(t *testing.T, g Ground) {
 		explanation string
 		run         func(t *testing.T, m machine.Machine)
 	}{
+		{"a context that is over", "no method blocks for longer than its context allows, and none answers after it", contextOver},
 		{"settings", "Read tells ports, addresses with their origin, routes and the neighbours' table", settings},
 		{"routes", "Route is the system's own answer, for targets on the link, beyond, of its own, and for none", routes},
 		{"echo", "an echo reply names its sender, its request and the hop limit it has left", echo},
@@ -68,6 +71,7 @@ func Run(t *testing.T, g Ground) {
 		{"frames", "an ARP request in a frame brings the neighbour's answer, and own frames are left out", frames},
 		{"frames", "a port for DHCP alone hears what this machine sends and the answer, and nothing else", dhcpFrames},
 		{"ports", "Interfaces tells the ports without loopback, and their counters grow with what passes", ports},
+		{"frames, closed", "Close ends Receive with net.ErrClosed", framesClosed},
 		{"no such port", "a port that is not there is ErrGone", gone},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -77,6 +81,97 @@ func Run(t *testing.T, g Ground) {
 			}
 		})
 	}
+	t.Run("down and up", func(t *testing.T) { g.Do(func() { downAndUp(t, g) }) }) // the last one: neighbours have to be found anew after it
+}
+
+func contextOver(t *testing.T, m machine.Machine) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := m.Read(ctx)
+	assert.ErrorIs(t, err, context.Canceled)
+	_, err = m.Route(ctx, bookings, "")
+	assert.ErrorIs(t, err, context.Canceled)
+	_, err = m.Interfaces(ctx)
+	assert.ErrorIs(t, err, context.Canceled)
+	_, err = m.Neighbours(ctx)
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+func framesClosed(t *testing.T, m machine.Machine) {
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0"})
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	go func() {
+		for {
+			if _, _, err := port.Receive(); err != nil {
+				ended <- err
+				return
+			}
+		}
+	}()
+	time.Sleep(20 * time.Millisecond)
+	require.NoError(t, port.Close())
+	select {
+	case err := <-ended:
+		assert.ErrorIs(t, err, net.ErrClosed)
+	case <-time.After(patience):
+		t.Fatal("Receive goes on")
+	}
+}
+
+// downAndUp: a socket for frames says when its interface goes down, so that nobody takes silence for quiet; when the interface is up again, another hears as
+// before, and through package shared nobody need open another.
+func downAndUp(t *testing.T, g Ground) {
+	bare, err := g.Machine.OpenFrames(machine.FrameConfig{Interface: "eth0"})
+	require.NoError(t, err)
+	defer bare.Close()
+	m := shared.New(g.Machine, nil)
+	port, err := m.OpenFrames(machine.FrameConfig{Interface: "eth0"})
+	require.NoError(t, err)
+	defer port.Close()
+	heard := make(chan netip.Addr, 64)
+	go func() {
+		for {
+			frame, _, err := port.Receive()
+			if err != nil {
+				return
+			}
+			if f, ok := wire.ParseFrame(frame); ok && f.Claim.IsValid() {
+				select {
+				case heard <- f.Claim:
+				default:
+				}
+			}
+		}
+	}()
+	g.Switch(t, false)
+	said := make(chan error, 1)
+	go func() {
+		for {
+			if _, _, err := bare.Receive(); err != nil {
+				said <- err
+				return
+			}
+		}
+	}()
+	select {
+	case err := <-said:
+		assert.ErrorIs(t, err, machine.ErrDown)
+	case <-time.After(patience):
+		t.Error("a socket whose interface is down says nothing")
+	}
+	g.Switch(t, true)
+	for began := time.Now(); time.Since(began) < 2*patience; time.Sleep(50 * time.Millisecond) {
+		_ = port.Send(wire.ARPRequest(port.Hardware(), own, printer))
+		select {
+		case a := <-heard:
+			if a == printer {
+				return
+			}
+		default:
+		}
+	}
+	t.Error("after the interface came back, nothing is heard")
 }
 
 func settings(t *testing.T, m machine.Machine) {

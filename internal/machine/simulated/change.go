@@ -65,7 +65,7 @@ func (n *node) become(spec *scenario.Node) {
 		routes = append(routes, tcpip.Route{Destination: subnet, NIC: 1})
 	}
 	for _, p := range n.ports {
-		if p.down {
+		if p.down.Load() {
 			continue
 		}
 		now := spec.Ports[p.name].Addresses
@@ -97,4 +97,31 @@ func (m *endpointMachine) notify() {
 		default:
 		}
 	}
+}
+
+// SwitchPort takes one of the endpoint's interfaces down, or up again, as an administrator does. Its addresses and routes are there again when it is up.
+func (s *Site) SwitchPort(name string, up bool) {
+	for _, p := range s.endpoint.node.ports {
+		if p.name != name {
+			continue
+		}
+		p.mu.Lock()
+		p.down.Store(!up)
+		if !up && p.downed != nil {
+			close(p.downed)
+			p.downed = nil
+		}
+		p.mu.Unlock()
+	}
+	s.endpoint.notify()
+}
+
+// untilDown is closed when the interface goes down.
+func (p *port) untilDown() <-chan struct{} {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.downed == nil {
+		p.downed = make(chan struct{})
+	}
+	return p.downed
 }

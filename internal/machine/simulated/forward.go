@@ -16,7 +16,7 @@ func (n *node) passOn(frame []byte, v view) bool {
 		return false
 	}
 	next, out := n.nextHop(v)
-	if out == nil || out.down || len(frame)-ethernetHeader > out.mtu {
+	if out == nil || out.down.Load() || len(frame)-ethernetHeader > out.mtu {
 		return false
 	}
 	hw, ok := n.hardwareOf(out, next)

@@ -102,6 +102,9 @@ func (m *endpointMachine) Permissions() machine.Permissions {
 }
 
 func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	n := m.node
 	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec().Search}
 	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec().NoLoopback, Carrier: endpoint.CarrierPresent, MTU: 65536,
@@ -115,7 +118,7 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 			e.Neighbours = append(e.Neighbours, n.neighbours(p)...)
 		}
 		for _, a := range n.spec().Ports[p.name].Addresses {
-			if !p.down {
+			if !p.down.Load() {
 				e.Routes = append(e.Routes, endpoint.Route{To: a.Masked(), Interface: p.name, Source: a.Addr(), Table: 254, Origin: endpoint.ByKernel, Verdict: endpoint.Forward})
 			}
 		}
@@ -126,7 +129,7 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 			continue
 		}
 		p, ok := n.portFor(r)
-		if !ok || p.down {
+		if !ok || p.down.Load() {
 			continue
 		}
 		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: 254, OnLink: r.OnLink, Verdict: endpoint.Forward}
@@ -175,11 +178,11 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 
 func (p *port) describe() endpoint.Interface {
 	spec := p.node.spec().Ports[p.name]
-	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down, MTU: p.mtu, Hardware: p.hw, Driver: "simulated", Counters: p.counted()}
+	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down.Load(), MTU: p.mtu, Hardware: p.hw, Driver: "simulated", Counters: p.counted()}
 	if spec.Tunnel {
 		i.Kind, i.Hardware = endpoint.Tunnel, endpoint.HardwareAddr{}
 	}
-	if !p.down {
+	if !p.down.Load() {
 		i.Carrier = endpoint.CarrierPresent
 		if p.unplugged() {
 			i.Carrier = endpoint.CarrierAbsent
@@ -191,7 +194,7 @@ func (p *port) describe() endpoint.Interface {
 		}
 	}
 	for _, a := range spec.Addresses {
-		if p.down && a.Addr().Is6() {
+		if p.down.Load() && a.Addr().Is6() {
 			continue // a kernel drops them with the port
 		}
 		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand, Duplicate: slices.Contains(p.duplicates, a.Addr())}

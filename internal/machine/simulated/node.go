@@ -75,8 +75,9 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	}
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
-		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment], down: ps.Down, mtu: cmp.Or(ps.MTU, 1500), began: began,
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment], mtu: cmp.Or(ps.MTU, 1500), began: began,
 			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
+		p.down.Store(ps.Down)
 		p.leaseLeft.Store(int64(s.Site.LeaseLeft(ps)))
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
@@ -119,7 +120,7 @@ func (n *node) farRoutes() (routes []tcpip.Route) {
 	spec := n.spec()
 	for _, r := range slices.SortedStableFunc(slices.Values(spec.Routes), func(a, b scenario.Route) int { return a.Metric - b.Metric }) {
 		p, ok := n.portFor(r)
-		if !ok || p.down || r.Refuse != "" {
+		if !ok || p.down.Load() || r.Refuse != "" {
 			continue
 		}
 		if spec.Ports[p.name].Tunnel { // nobody is asked for hardware addresses in a tunnel

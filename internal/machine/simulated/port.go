@@ -30,13 +30,14 @@ type port struct {
 	id         tcpip.NICID
 	hw         endpoint.HardwareAddr
 	segment    *segment
-	down       bool // administratively
+	down       atomic.Bool // administratively
 	unplugged  func() bool
 	mtu        int
 	began      time.Time
 	leaseLeft  atomic.Int64 // when it began, a time.Duration
 
 	mu         sync.Mutex
+	downed     chan struct{} // closed when it goes down; nil: nobody waits for that
 	dispatcher stack.NetworkDispatcher
 	taps       map[*tap]struct{}
 	ownTaps    map[*tap]struct{} // these get what the port itself sends
@@ -113,7 +114,7 @@ func (p *port) listeners() ([]*tap, stack.NetworkDispatcher) {
 	return slices.Collect(maps.Keys(p.taps)), p.dispatcher
 }
 
-func (p *port) dead() bool { return p.down || p.unplugged() }
+func (p *port) dead() bool { return p.down.Load() || p.unplugged() }
 
 // wants is what a network card decides: frames for itself, for all, and for groups.
 func (p *port) wants(frame []byte) bool {

@@ -304,6 +304,7 @@ type framePort struct {
 	frames chan heardFrame
 	own    *tap // for the frames of this machine; nil: they are not wanted
 	done   chan struct{}
+	downed <-chan struct{} // closed when the interface goes down
 	close  func()
 }
 
@@ -322,14 +323,14 @@ func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FramePort, 
 		if p.name != iface {
 			continue
 		}
-		if p.down {
-			return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrNoRoute)
+		if p.down.Load() {
+			return nil, fmt.Errorf("frames on %s: %w", iface, machine.ErrDown)
 		}
 		length := queueLength
 		if c.Only == machine.OnlyDHCP {
 			length = 64 // little of it is ever said
 		}
-		f := &framePort{p: p, frames: make(chan heardFrame, length), done: make(chan struct{})}
+		f := &framePort{p: p, frames: make(chan heardFrame, length), done: make(chan struct{}), downed: p.untilDown()}
 		take := func(frame []byte) {
 			if !passes(c.Only, frame) {
 				return
@@ -377,6 +378,8 @@ func (f *framePort) Receive() ([]byte, time.Time, error) {
 		return h.bytes, h.at, nil
 	case <-f.done:
 		return nil, time.Time{}, net.ErrClosed
+	case <-f.downed:
+		return nil, time.Time{}, fmt.Errorf("frames on %s: %w", f.p.name, machine.ErrDown)
 	}
 }
 

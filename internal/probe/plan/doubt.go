@@ -68,14 +68,14 @@ func (r *run) settle(ctx context.Context) {
 			}
 		}
 		var test verdict.Test
-		var between []string
+		var between []fault.ID
 		chosen := false
 		if len(due) > 0 {
 			test, between, chosen = verdict.Judge(s).Choose(due)
 		}
 		switch {
 		case chosen:
-			r.observe(evidence.Chosen{Test: test.ID, Between: between})
+			r.observe(evidence.Chosen{Test: test.ID, Between: fault.Texts(between)})
 			ended, begun = r.begin(test.ID), time.Now()
 		case idle:
 			r.drop(func(*doubt) bool { return true }) // nothing more will come that could make one of them tell

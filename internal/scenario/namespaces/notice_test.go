@@ -132,9 +132,9 @@ func watchSimulated(t *testing.T, s *scenario.Scenario, each func(after *state.S
 }
 
 func faultsOf(r verdict.Result) []string {
-	out := []string{r.Fault}
+	out := []string{string(r.Fault)}
 	for _, a := range r.Also {
-		out = append(out, a.Fault)
+		out = append(out, string(a.Fault))
 	}
 	return out
 }
@@ -186,42 +186,42 @@ func watchInKernel(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) {
 
 // TestTimeToNotice watches every timeline on both grounds, and measures from each break, and each repair, to the verdict that is right and current.
 func TestTimeToNotice(t *testing.T) {
-	const atOnce = 16 // they wait nearly all the time
 	for _, ground := range []string{"simulated", "kernel"} {
 		if why := namespaces.Unavailable(); ground == "kernel" && why != "" {
 			t.Skip(why)
 		}
-		slots := make(chan struct{}, atOnce)
+		watch := func(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) { return watchSimulated(t, s, nil) }
+		if ground == "kernel" {
+			watch = watchInKernel
+		}
+		var wg sync.WaitGroup
 		var mu sync.Mutex
 		var all []time.Duration
 		missed := 0
-		t.Run(ground, func(t *testing.T) {
-			for _, name := range scenario.Timelines() {
-				inSlot(t, slots, name, func(t *testing.T) {
-					s, err := scenario.LoadTimeline(name)
-					require.NoError(t, err)
-					watch := func(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) { return watchSimulated(t, s, nil) }
-					if ground == "kernel" {
-						watch = watchInKernel
+		for _, name := range scenario.Timelines() { // all at once: they wait nearly all the time
+			wg.Go(func() {
+				s, err := scenario.LoadTimeline(name)
+				if !assert.NoError(t, err) {
+					return
+				}
+				began, said := watch(t, s)
+				took := noticed(s, began, said)
+				mu.Lock()
+				defer mu.Unlock()
+				for _, d := range took {
+					if d < 0 {
+						missed++
+						assert.Fail(t, "not noticed", "%s, %s\n%s", ground, name, story(s, began, said))
+						continue
 					}
-					began, said := watch(t, s)
-					took := noticed(s, began, said)
-					mu.Lock()
-					defer mu.Unlock()
-					for _, d := range took {
-						if d < 0 {
-							missed++
-							assert.Fail(t, "not noticed", "%s\n%s", name, story(s, began, said))
-							continue
-						}
-						all = append(all, d)
-					}
-					if testing.Verbose() {
-						fmt.Printf("%s, %s: %v\n%s", ground, name, took, story(s, began, said))
-					}
-				})
-			}
-		})
+					all = append(all, d)
+				}
+				if testing.Verbose() {
+					fmt.Printf("%s, %s: %v\n%s", ground, name, took, story(s, began, said))
+				}
+			})
+		}
+		wg.Wait()
 		if len(all) == 0 {
 			continue
 		}

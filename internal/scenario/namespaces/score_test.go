@@ -40,7 +40,7 @@ type corpus struct {
 
 func familyOf(s *scenario.Scenario) string {
 	for _, f := range fault.Catalogue {
-		if f.ID == s.Expect.Fault {
+		if string(f.ID) == s.Expect.Fault {
 			return fmt.Sprintf("%s, %s", f.Zone, f.Check)
 		}
 	}
