@@ -33,14 +33,14 @@ var allowed = []struct {
 	{"internal/capture", []string{"internal/core", "internal/machine/wire"}},
 	{"internal/probe/plan", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/watch", []string{"internal/core", "internal/machine", "internal/probe"}},
-	{"internal/probe/patrol", []string{"internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/neighbourwatch", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe", []string{"internal/core", "internal/machine"}},
 	{"internal/conductor", []string{"internal/core", "internal/machine", "internal/probe"}},
 	{"internal/draw", []string{"internal/core"}},
-	{"internal/vendor", []string{"internal/core"}},
+	{"internal/oui", []string{"internal/core"}},
 	{"internal/sheetfile", []string{"internal/core"}},
-	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/vendor"}},
-	{"internal/tui", []string{"internal/core", "internal/conductor", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture", "internal/vendor"}},
+	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/oui"}},
+	{"internal/tui", []string{"internal/core", "internal/conductor", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture", "internal/oui"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 

@@ -14,7 +14,7 @@ import (
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
-	"passepartout/internal/probe/patrol"
+	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/report"
 )
 
@@ -50,13 +50,13 @@ func (f *flags) standing(ctx context.Context) (m machine.Machine, e *endpoint.En
 }
 
 // patrol begins to watch the neighbours of the port that is meant.
-func (f *flags) patrol(ctx context.Context, quiet bool) (p *patrol.Patrol, stop func(), err error) {
+func (f *flags) patrol(ctx context.Context, quiet bool) (p *neighbourwatch.Watch, stop func(), err error) {
 	m, e, name, leave, err := f.standing(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	if p, err = patrol.Start(ctx, patrol.Config{Machine: m, Interface: name, Endpoint: e, Sheet: f.sheet, Quiet: quiet}); err != nil {
+	if p, err = neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: name, Endpoint: e, Sheet: f.sheet, Quiet: quiet}); err != nil {
 		cancel()
 		leave()
 		return nil, nil, err
@@ -86,8 +86,8 @@ second; nothing leaves the segment.`,
 			}
 			defer stop()
 			if ask {
-				if size, prefix, ok := p.Size(); ok && size > 256 && size <= patrol.Largest && !large {
-					return fmt.Errorf("%v has %d addresses: add --large to ask them all, at %d requests a second", prefix.Masked(), size, patrol.LargeRate)
+				if size, prefix, ok := p.Size(); ok && size > 256 && size <= neighbourwatch.Largest && !large {
+					return fmt.Errorf("%v has %d addresses: add --large to ask them all, at %d requests a second", prefix.Masked(), size, neighbourwatch.LargeRate)
 				}
 				if err := p.Ask(cmd.Context(), rate); err != nil {
 					return err

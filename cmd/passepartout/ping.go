@@ -110,7 +110,7 @@ func (f *flags) pingCommand() *cobra.Command {
 	cmd.Flags().IntVar(&q.spec.Count, "count", 10, "how many probes to each")
 	cmd.Flags().DurationVar(&q.spec.Interval, "interval", time.Second, "time between two probes")
 	cmd.Flags().IntVar(&q.spec.Size, "size", 48, "octets of payload")
-	cmd.Flags().BoolVar(&q.spec.Whole, "whole", false, "never in fragments: what is too large for a link is refused or lost")
+	cmd.Flags().BoolVar(&q.spec.DontFragment, "whole", false, "never in fragments: what is too large for a link is refused or lost")
 	cmd.Flags().DurationVar(&q.duration, "duration", 0, "end after that time, however many probes that makes")
 	cmd.Flags().BoolVar(&q.tcp, "tcp", false, "open connections to the target's port in place of echo requests")
 	f.bindDrawing(cmd, &q.draw)

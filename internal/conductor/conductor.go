@@ -29,7 +29,7 @@ type Config struct {
 	Families  evidence.Families
 	Sheet     *site.Sheet
 	Responder target.Target
-	Said      []evidence.Said
+	Said      []evidence.Answer
 	Deadline  time.Duration        // of one run of the tests
 	Thorough  bool                 // tests go on after their verdict, until everything has been asked: for a screen
 	Asleep    func() time.Duration // how long the machine has been suspended so far; nil: never
@@ -54,7 +54,7 @@ type Conductor struct {
 	running *round
 	began   time.Time // when tests were begun last
 	wanted  string    // why tests are wanted at once; "" if they are not
-	said    []evidence.Said
+	said    []evidence.Answer
 	watcher *watch.Watcher
 	known   map[string]int // the witnesses under watch, by what they are told apart by
 	outages map[time.Time]event.Outage
@@ -166,7 +166,7 @@ func (c *Conductor) want(because string) {
 }
 
 // Say adds what a person has found out; without an answer, it takes an earlier one back. It counts at once.
-func (c *Conductor) Say(s evidence.Said) {
+func (c *Conductor) Say(s evidence.Answer) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	r := &c.state.Round
@@ -314,7 +314,7 @@ func (c *Conductor) begin(because string) *round {
 	return r
 }
 
-func (c *Conductor) run(ctx context.Context, r *round, because string, said []evidence.Said) {
+func (c *Conductor) run(ctx context.Context, r *round, because string, said []evidence.Answer) {
 	judged := func(set *evidence.Set, result verdict.Result, over bool) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -362,7 +362,7 @@ type roundLog struct {
 	because string
 }
 
-func (l *roundLog) Begin(q evidence.Question, e *endpoint.Endpoint, sheet *site.Sheet) {
+func (l *roundLog) Begin(q evidence.Subject, e *endpoint.Endpoint, sheet *site.Sheet) {
 	l.c.post(event.Began{Round: l.r.number, Because: l.because, Question: q, Endpoint: e, Sheet: sheet})
 }
 

@@ -22,9 +22,9 @@ import (
 // ears are what listens on the segment of one interface.
 type ears struct {
 	iface string
-	dhcp  *probe.Ear
+	dhcp  *probe.DHCPListener
 	deaf  string // why nothing can be heard
-	port  machine.FramePort
+	port  machine.FrameSocket
 }
 
 func (e *ears) close() {
@@ -52,7 +52,7 @@ func (c *Conductor) listen(iface string) {
 		c.ears.deaf = "it needs permission for raw frames"
 		return
 	}
-	ear, err := probe.Listen(c.machine, iface, c.heardDHCP)
+	ear, err := probe.ListenDHCP(c.machine, iface, c.heardDHCP)
 	switch {
 	case err == nil:
 		c.ears.dhcp = ear
@@ -71,8 +71,8 @@ func (c *Conductor) listen(iface string) {
 	}
 }
 
-// Ear hears the DHCP messages on the segment. It is nil, with the reason, where nothing can be heard, and without one before anything was asked.
-func (c *Conductor) Ear() (*probe.Ear, string) {
+// DHCPListener hears the DHCP messages on the segment. It is nil, with the reason, where nothing can be heard, and without one before anything was asked.
+func (c *Conductor) DHCPListener() (*probe.DHCPListener, string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.ears == nil {
@@ -85,7 +85,7 @@ func (c *Conductor) Ear() (*probe.Ear, string) {
 const conflictEvery = 4 * time.Second
 
 // askForOwn asks again and again. Who answers is heard as a claim.
-func (c *Conductor) askForOwn(port machine.FramePort) {
+func (c *Conductor) askForOwn(port machine.FrameSocket) {
 	for probe.Sleep(c.ctx, conflictEvery) {
 		s := c.State()
 		if s.Endpoint == nil || s.Testing() {
@@ -110,7 +110,7 @@ const (
 )
 
 // hear takes note of other machines that claim an address of this one's.
-func (c *Conductor) hear(port machine.FramePort) {
+func (c *Conductor) hear(port machine.FrameSocket) {
 	told := map[string]time.Time{}
 	for {
 		frame, _, err := port.Receive()

@@ -37,9 +37,9 @@ func TestProbeTakesNoLease(t *testing.T) {
 			require.NoError(t, err)
 			own := netip.MustParseAddr("172.27.40.77")
 			var segment *probe.Segment
-			var ear *probe.Ear
+			var ear *probe.DHCPListener
 			l.in(l.nodes[client], func() error {
-				if ear, err = probe.Listen(m, "eth0", nil); err == nil {
+				if ear, err = probe.ListenDHCP(m, "eth0", nil); err == nil {
 					segment, err = probe.OpenSegment(m, "eth0", func(a netip.Addr) bool { return a == own }, func(evidence.Heard) {}, nil)
 				}
 				return err

@@ -17,7 +17,7 @@ import (
 
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/draw"
 )
@@ -54,9 +54,9 @@ func page() draw.Page {
 			{HopLimit: 2, Segment: "provider", Sent: 4, Remark: "keeps silent: harmless"},
 			{HopLimit: 3, Address: "198.51.100.9", Segment: "provider", Answers: true, Low: 9e6, Median: 9e6, High: 12e6, Sent: 4, Received: 2, Remark: "the last that answers", Bad: true}}},
 		draw.Path{Reached: true},
-		draw.Line{Line: strand.Line{Segment: "172.27.40.0/24", Host: []strand.Station{{Label: "loopback", State: verdict.Holds}, {Label: "eth0", State: verdict.Strained}},
-			Local: []strand.Station{{Label: "5 neighbours", State: verdict.Holds}, {Label: "pier-gw .1", Note: "silent", State: verdict.Broken}},
-			Names: []strand.Station{{Label: "ns", State: verdict.StateUnknown}}, Beyond: []strand.Station{{Label: "sound-edge"}, {Label: "bookings", Note: ":443"}}}},
+		draw.Line{Line: topology.Line{Segment: "172.27.40.0/24", Host: []topology.Station{{Label: "loopback", State: verdict.Holds}, {Label: "eth0", State: verdict.Strained}},
+			Local: []topology.Station{{Label: "5 neighbours", State: verdict.Holds}, {Label: "pier-gw .1", Note: "silent", State: verdict.Broken}},
+			Names: []topology.Station{{Label: "ns", State: verdict.StateUnknown}}, Beyond: []topology.Station{{Label: "sound-edge"}, {Label: "bookings", Note: ":443"}}}},
 		draw.Words{Head: "The fault lies in the LOCAL SUBNET.", Text: strings.Repeat("The gateway does not answer. ", 20)},
 	}}
 }

@@ -4,12 +4,12 @@ import (
 	"gonum.org/v1/plot/vg"
 	vgdraw "gonum.org/v1/plot/vg/draw"
 
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 )
 
 // Line is the line: the stations between this machine and the target, and how the strand between them holds.
-type Line struct{ strand.Line }
+type Line struct{ topology.Line }
 
 const branchHeight = 0.85 * vg.Centimeter
 
@@ -36,7 +36,7 @@ func tie(dc vgdraw.Canvas, s verdict.State, x1, x2, y vg.Length) {
 	}
 }
 
-func (l Line) station(dc vgdraw.Canvas, s strand.Station, x, y vg.Length) (end vg.Length) {
+func (l Line) station(dc vgdraw.Canvas, s topology.Station, x, y vg.Length) (end vg.Length) {
 	name, note := plain(textSize), faint(smallSize)
 	if s.State == verdict.Broken {
 		name = bold(textSize)

@@ -33,16 +33,16 @@ type Machine interface {
 	// Permissions says what the system lets this process do, tried out and not guessed.
 	Permissions() Permissions
 	// OpenEcho opens a socket for echo requests of one family.
-	OpenEcho(EchoConfig) (EchoPort, error)
+	OpenEcho(EchoConfig) (EchoSocket, error)
 	// OpenFlow opens a socket for packets of one flow. TCP needs permission for raw frames.
-	OpenFlow(FlowConfig) (FlowPort, error)
+	OpenFlow(FlowConfig) (FlowSocket, error)
 	// OpenDatagram opens a UDP socket towards one address.
-	OpenDatagram(DatagramConfig) (DatagramPort, error)
+	OpenDatagram(DatagramConfig) (DatagramSocket, error)
 	// Connect opens a TCP connection. The reply tells how it went; the connection is nil unless the outcome is Answered.
 	// A context that ends before anything came gives Silent.
 	Connect(context.Context, ConnectConfig) (net.Conn, evidence.Reply)
 	// OpenFrames opens a port for whole Ethernet frames.
-	OpenFrames(FrameConfig) (FramePort, error)
+	OpenFrames(FrameConfig) (FrameSocket, error)
 	// Roots are the authorities whose certificates the machine trusts; nil means the system's own.
 	Roots() *x509.CertPool
 }
@@ -71,9 +71,9 @@ type Permission struct {
 
 // EchoConfig describes a socket for echo requests.
 type EchoConfig struct {
-	V6        bool
-	Interface string // "" leaves the choice to the routing table
-	Whole     bool   // never in fragments (DF, RFC 791 §2.3), whatever is remembered of the path's MTU
+	V6           bool
+	Interface    string // "" leaves the choice to the routing table
+	DontFragment bool   // never in fragments (DF, RFC 791 §2.3), whatever is remembered of the path's MTU
 }
 
 // EchoRequest is one echo request to send.
@@ -84,9 +84,9 @@ type EchoRequest struct {
 	Payload  []byte
 }
 
-// EchoPort sends echo requests of one family and hands out all that comes back to them. Send and Receive may run concurrently; Receive
+// EchoSocket sends echo requests of one family and hands out all that comes back to them. Send and Receive may run concurrently; Receive
 // has one caller. Close ends a Receive with net.ErrClosed.
-type EchoPort interface {
+type EchoSocket interface {
 	// Send returns the moment just before the packet was handed to the system.
 	Send(EchoRequest) (time.Time, error)
 	// Receive blocks until something comes. Packets that answer no request of this port are passed over.
@@ -119,14 +119,14 @@ type Arrival struct {
 
 // DatagramConfig describes a UDP socket.
 type DatagramConfig struct {
-	To        netip.AddrPort
-	HopLimit  int    // 0: the system's default
-	Interface string // "" leaves the choice to the routing table
-	Whole     bool   // as with EchoConfig
+	To           netip.AddrPort
+	HopLimit     int    // 0: the system's default
+	Interface    string // "" leaves the choice to the routing table
+	DontFragment bool   // as with EchoConfig
 }
 
-// DatagramPort is a UDP socket towards one address. Send and Receive may run concurrently.
-type DatagramPort interface {
+// DatagramSocket is a UDP socket towards one address. Send and Receive may run concurrently.
+type DatagramSocket interface {
 	Send(payload []byte) (time.Time, error)
 	// Receive blocks for a datagram or an ICMP error; when ctx ends it returns ctx's error. The caller owns the payload.
 	Receive(ctx context.Context) (payload []byte, a Arrival, err error)
@@ -156,9 +156,9 @@ type FlowConfig struct {
 	Interface string // "" leaves the choice to the routing table
 }
 
-// FlowPort sends packets of one flow, each with a number of its own, and hands out what comes back to them. Send and Receive may run
+// FlowSocket sends packets of one flow, each with a number of its own, and hands out what comes back to them. Send and Receive may run
 // concurrently; Receive has one caller. Close ends a Receive with net.ErrClosed.
-type FlowPort interface {
+type FlowSocket interface {
 	// Send returns the moment just before the packet was handed to the system. A TCP flow sends SYN segments; the system resets what answers.
 	Send(number uint16, hopLimit int) (time.Time, error)
 	// Receive blocks until something comes back that tells its packet's number.
@@ -183,8 +183,8 @@ const (
 	OnlyHousekeeping        // by which machines find each other and are set up: ARP, ICMPv6, DHCP of both families, LLDP, and who may use the port (EAPOL)
 )
 
-// FramePort sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.
-type FramePort interface {
+// FrameSocket sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.
+type FrameSocket interface {
 	Hardware() endpoint.HardwareAddr
 	Send(frame []byte) error
 	// Receive fails when the interface goes down or away; it is then to be opened anew. It blocks for the next frame, those sent by this machine left out unless they were asked for. The caller owns the bytes. Close ends it with net.ErrClosed.

@@ -39,7 +39,7 @@ func AskDatagram(ctx context.Context, m machine.Machine, q DatagramQuestion) evi
 }
 
 // hear waits for what comes back to the one datagram that was sent, until ctx ends.
-func hear(ctx context.Context, port machine.DatagramPort, sent time.Time) evidence.Reply {
+func hear(ctx context.Context, port machine.DatagramSocket, sent time.Time) evidence.Reply {
 	_, a, err := port.Receive(ctx)
 	if err != nil {
 		if ctx.Err() != nil {

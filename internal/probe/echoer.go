@@ -28,7 +28,7 @@ type manner struct{ v6, whole bool }
 
 // line is one echo socket and its requests. The port is opened anew when its interface went and came back.
 type line struct {
-	port machine.EchoPort
+	port machine.EchoSocket
 	mu   sync.Mutex
 	next uint16
 	open map[uint16]*asked
@@ -62,7 +62,7 @@ func (e *Echoer) line(how manner) (*line, error) {
 	if l := e.lines[how]; l != nil {
 		return l, nil
 	}
-	port, err := e.m.OpenEcho(machine.EchoConfig{V6: how.v6, Interface: e.iface, Whole: how.whole})
+	port, err := e.m.OpenEcho(machine.EchoConfig{V6: how.v6, Interface: e.iface, DontFragment: how.whole})
 	if err != nil {
 		return nil, err
 	}
@@ -87,11 +87,11 @@ func (e *Echoer) drop(how manner, l *line) {
 
 // EchoQuestion is one echo request.
 type EchoQuestion struct {
-	To       netip.Addr
-	HopLimit int    // 0: the system's default
-	Size     int    // payload octets
-	Whole    bool   // never in fragments
-	Flow     uint16 // requests of one flow have the same checksum, whatever their number: balancing routers treat them alike
+	To           netip.Addr
+	HopLimit     int    // 0: the system's default
+	Size         int    // payload octets
+	DontFragment bool   // never in fragments
+	Flow         uint16 // requests of one flow have the same checksum, whatever their number: balancing routers treat them alike
 }
 
 // Ticket is one request that was sent.
@@ -119,7 +119,7 @@ var errAllOpen = errors.New("too many requests are under way")
 
 // Send sends one echo request. got is called for everything that comes back to it until it is forgotten, from the receiving goroutine; it must not block.
 func (e *Echoer) Send(q EchoQuestion, got func(evidence.Reply)) (Ticket, error) {
-	how := manner{q.To.Is6(), q.Whole}
+	how := manner{q.To.Is6(), q.DontFragment}
 	l, err := e.line(how)
 	if err != nil {
 		return Ticket{SentAt: time.Now()}, err

@@ -14,7 +14,7 @@ import (
 
 // flow asks with packets of one flow, so that routers which share load between several ways treat them alike.
 type flow struct {
-	port machine.FlowPort
+	port machine.FlowSocket
 
 	mu   sync.Mutex
 	next uint16

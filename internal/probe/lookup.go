@@ -87,7 +87,7 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 		if err != nil {
 			if ctx.Err() == nil {
 				out.Reply = machine.LocalError(err)
-			} else if out.Outcome == evidence.NotKnown || out.Outcome == evidence.Nonsense {
+			} else if out.Outcome == evidence.NotKnown || out.Outcome == evidence.Malformed {
 				if out.Outcome == evidence.NotKnown {
 					out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: waited}
 				}
@@ -102,7 +102,7 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 		if err := answer.Unpack(payload); err != nil || !answer.Response || answer.Id != q.Id || !sameQuestion(q, answer) {
 			// Not an answer to this question: a forgery, or a server that speaks nonsense. A true one may still come.
 			out.Ignored++
-			out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: server, RTT: waited, Reason: "an answer to another question, or none at all"}
+			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: waited, Reason: "an answer to another question, or none at all"}
 			continue
 		}
 		if out.Truncated = answer.Truncated; answer.Truncated {
@@ -208,7 +208,7 @@ func LookupTCP(ctx context.Context, m machine.Machine, server netip.Addr, name, 
 		out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
 	case err != nil || !sameQuestion(q, answer):
 		out.Ignored++
-		out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: server, RTT: time.Since(began), Reason: "an answer to another question, or none at all"}
+		out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: time.Since(began), Reason: "an answer to another question, or none at all"}
 	default:
 		out.Reply = evidence.Reply{Outcome: evidence.Answered, From: server, RTT: time.Since(began)}
 		read(&out, answer)

@@ -34,7 +34,7 @@ type scriptedPort struct {
 	got chan []byte
 }
 
-func (s scripted) OpenDatagram(machine.DatagramConfig) (machine.DatagramPort, error) {
+func (s scripted) OpenDatagram(machine.DatagramConfig) (machine.DatagramSocket, error) {
 	return &scriptedPort{s, make(chan []byte, 64)}, nil
 }
 
@@ -90,9 +90,9 @@ func TestAnswersToOtherQuestions(t *testing.T) {
 		{"a forged number, then the answer", func(q []byte) [][]byte { return [][]byte{forged(q), answerTo(q, nil)} }, evidence.Answered, 1},
 		{"another question's answer, then the answer", func(q []byte) [][]byte { return [][]byte{other(q), other(q), answerTo(q, nil)} }, evidence.Answered, 2},
 		{"a compression loop, then the answer", func(q []byte) [][]byte { return [][]byte{loop(q), answerTo(q, nil)} }, evidence.Answered, 1},
-		{"noise", func(q []byte) [][]byte { return [][]byte{{1, 2, 3}} }, evidence.Nonsense, 3},
+		{"noise", func(q []byte) [][]byte { return [][]byte{{1, 2, 3}} }, evidence.Malformed, 3},
 		{"nothing", func(q []byte) [][]byte { return nil }, evidence.Silent, 0},
-		{"a question in place of an answer", func(q []byte) [][]byte { return [][]byte{q} }, evidence.Nonsense, 3},
+		{"a question in place of an answer", func(q []byte) [][]byte { return [][]byte{q} }, evidence.Malformed, 3},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

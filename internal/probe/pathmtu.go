@@ -133,7 +133,7 @@ func (e *Echoer) trySize(ctx context.Context, q SizeQuestion, size, tries int) (
 				}
 			}()
 		}
-		r, _ = e.Ask(ask, EchoQuestion{To: q.To, Size: size - heads(q.To), Whole: true})
+		r, _ = e.Ask(ask, EchoQuestion{To: q.To, Size: size - heads(q.To), DontFragment: true})
 		cancel()
 		if r.Outcome != evidence.Silent || ctx.Err() != nil {
 			return r

@@ -118,7 +118,7 @@ func askSizes(ctx context.Context, e *Echoer, q SizeQuestion, sizes []int, begun
 		}
 	}
 	for _, s := range sizes {
-		port, err := e.m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(q.To, unusedPort), Interface: e.iface, Whole: true})
+		port, err := e.m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(q.To, unusedPort), Interface: e.iface, DontFragment: true})
 		var sent time.Time
 		if err == nil {
 			defer port.Close()

@@ -377,7 +377,7 @@ func TestWeb(t *testing.T) {
 	}{
 		{"https://tides.kittiwake.example/", evidence.Answered, 200},
 		{"http://tides.kittiwake.example/x", evidence.Answered, 200},
-		{"https://bookings.kittiwake.example/", evidence.Nonsense, 0}, // the certificate at this address is for another name
+		{"https://bookings.kittiwake.example/", evidence.Malformed, 0}, // the certificate at this address is for another name
 	} {
 		want, err := target.Parse(c.url)
 		require.NoError(t, err)

@@ -47,7 +47,7 @@ func AskWebVia(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t t
 		return out
 	}
 	w, _, err := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], host.Port), proxy: proxy}.send(ctx, m)
-	if err != nil && t.TLS && w.Outcome == evidence.Nonsense && w.Status == http.StatusOK { // the way is open: what failed is the service's
+	if err != nil && t.TLS && w.Outcome == evidence.Malformed && w.Status == http.StatusOK { // the way is open: what failed is the service's
 		w.Flaw, _ = flawOf(err, time.Now())
 	}
 	return w

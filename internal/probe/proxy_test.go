@@ -58,7 +58,7 @@ func TestAskWebVia(t *testing.T) {
 	}{
 		{"http://bookings.kittiwake.example/", "http://172.27.40.70:3128", evidence.Answered, 200},
 		{"https://bookings.kittiwake.example/", "http://172.27.40.70:3128", evidence.Answered, 200},
-		{"https://weather.kittiwake.example/", "http://172.27.40.70:3128", evidence.Nonsense, 502}, // a name that the proxy does not know
+		{"https://weather.kittiwake.example/", "http://172.27.40.70:3128", evidence.Malformed, 502}, // a name that the proxy does not know
 		{"http://bookings.kittiwake.example/", "http://172.27.40.70:3129", evidence.Refused, 0},
 		{"http://bookings.kittiwake.example/", "http://nobody.kittiwake.example:3128", evidence.LocalError, 0},
 	} {

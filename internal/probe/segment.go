@@ -16,7 +16,7 @@ import (
 
 // Segment listens to whole frames on one port and asks the segment in frames of its own: neighbours, address conflicts, DHCP.
 type Segment struct {
-	port machine.FramePort
+	port machine.FrameSocket
 	done chan struct{}
 
 	mu      sync.Mutex

@@ -23,7 +23,7 @@ import (
 func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Addr, iface string) evidence.Web {
 	q := webRequest{target: t, to: netip.AddrPortFrom(to, t.Port), iface: iface}
 	out, _, err := q.send(ctx, m)
-	if err == nil || !t.TLS || out.Outcome != evidence.Nonsense {
+	if err == nil || !t.TLS || out.Outcome != evidence.Malformed {
 		return out
 	}
 	var shown *x509.Certificate
@@ -129,7 +129,7 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 		case reply.Outcome != evidence.Answered: // nobody was there to be asked
 			out.Reply = reply
 		default:
-			out.Reply = evidence.Reply{Outcome: evidence.Nonsense, From: q.to.Addr(), RTT: time.Since(began), Reason: wiretext.Clean(err.Error())}
+			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: q.to.Addr(), RTT: time.Since(began), Reason: wiretext.Clean(err.Error())}
 		}
 		return out, nil, err
 	}

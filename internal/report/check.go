@@ -208,7 +208,7 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 }
 
 // Follows says what an answer would do to the suspects that are left.
-func Follows(a verdict.Reply) string {
+func Follows(a verdict.Choice) string {
 	var parts []string
 	if len(a.Clears) > 0 {
 		parts = append(parts, "rules out "+strings.Join(fault.Texts(a.Clears), ", "))

@@ -11,7 +11,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/series"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/draw"
@@ -155,7 +155,7 @@ func CheckPage(s *evidence.Set, r verdict.Result, at time.Time) draw.Page {
 		about = "gateway and name servers; nothing beyond was asked for"
 	}
 	p := draw.Page{Title: "Can " + host + " reach it?  " + about, At: at, Lines: []string{fmt.Sprintf("port %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), fault.Millis(s.Elapsed))}}
-	p.Parts = append(p.Parts, draw.Line{Line: strand.Of(s, r)}, draw.Words{Head: Headline(r), Text: r.Sentence})
+	p.Parts = append(p.Parts, draw.Line{Line: topology.Of(s, r)}, draw.Words{Head: Headline(r), Text: r.Sentence})
 	for _, a := range r.Also {
 		p.Parts = append(p.Parts, draw.Words{Text: "Also: " + a.Sentence})
 	}

@@ -13,8 +13,8 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/core/site"
-	"passepartout/internal/probe/patrol"
-	"passepartout/internal/vendor"
+	"passepartout/internal/oui"
+	"passepartout/internal/probe/neighbourwatch"
 )
 
 // Neighbours is a picture of one segment's machines, to be written.
@@ -22,7 +22,7 @@ type Neighbours struct {
 	Interface string
 	Home      site.Network
 	HasHome   bool
-	patrol.Picture
+	neighbourwatch.Picture
 }
 
 // NeighboursSchema and FreeSchema name the shapes of the JSON.
@@ -76,7 +76,7 @@ func (n Neighbours) WriteJSON(w io.Writer) error {
 		Withheld  string          `json:"withheld,omitempty"`
 	}{Schema: NeighboursSchema, At: n.At.UTC(), Interface: n.Interface, Rows: []neighbourJSON{}, Withheld: n.Withheld}
 	for _, r := range n.Rows {
-		x := neighbourJSON{Address: r.Address.String(), Hardware: r.Hardware.String(), Vendor: vendor.Of(r.Hardware), State: r.State.String(), Words: r.Words, Names: []nameJSON{}, Marks: []string{}, Beside: []string{}}
+		x := neighbourJSON{Address: r.Address.String(), Hardware: r.Hardware.String(), Vendor: oui.Of(r.Hardware), State: r.State.String(), Words: r.Words, Names: []nameJSON{}, Marks: []string{}, Beside: []string{}}
 		for _, name := range r.Names {
 			x.Names = append(x.Names, nameJSON{name.Text, name.Source.String()})
 		}
@@ -109,7 +109,7 @@ func (n Neighbours) WriteText(w io.Writer) error {
 	fmt.Fprintf(t, "machine\taddress\tcard\tstate\t%s\n", map[bool]string{true: "documented as\tmarks", false: "marks"}[n.HasHome])
 	for _, r := range n.Rows {
 		card := r.Hardware.String()
-		if v := vendor.Of(r.Hardware); v != "" {
+		if v := oui.Of(r.Hardware); v != "" {
 			card += " (" + v + ")"
 		}
 		fmt.Fprintf(t, "%s\t%v\t%s\t%s\t", NameWords(r), r.Address, card, r.Words)
@@ -148,7 +148,7 @@ func (n Neighbours) WriteCSV(w io.Writer) error {
 		if n.HasHome {
 			documented = n.Home.Use(r.Address)
 		}
-		_ = c.Write([]string{r.Address.String(), r.Hardware.String(), vendor.Of(r.Hardware), r.Words, name, source, documented, MarkWords(r)})
+		_ = c.Write([]string{r.Address.String(), r.Hardware.String(), oui.Of(r.Hardware), r.Words, name, source, documented, MarkWords(r)})
 	}
 	c.Flush()
 	return c.Error()

@@ -78,7 +78,7 @@ func outcome(r watch.Result) string {
 // Reason says in words why there was no reply.
 func Reason(r evidence.Reply) string {
 	switch r.Outcome {
-	case evidence.LocalError, evidence.Nonsense:
+	case evidence.LocalError, evidence.Malformed:
 		return r.Reason
 	case evidence.Expired:
 		return "hop limit ran out on the way"

@@ -9,14 +9,14 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/fault"
-	"passepartout/internal/core/strand"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 )
 
 // addressView draws the addresses in their prefix, and the routes.
 var addressView = &view{
-	key: "2", name: "address", does: "addresses in their prefix, and the routes", at: string(strand.Address),
+	key: "2", name: "address", does: "addresses in their prefix, and the routes", at: string(topology.Address),
 	help: [][2]string{
 		{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
 		{"╳", "outside the span: an octet that differs is named"},

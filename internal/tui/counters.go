@@ -14,7 +14,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/site"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
@@ -35,7 +35,7 @@ type reading struct {
 
 // countersView shows what goes through the interface, and what it loses.
 var countersView = &view{
-	key: "8", name: "counters", does: "what goes through the port, and what it loses", at: string(strand.Port), live: true,
+	key: "8", name: "counters", does: "what goes through the port, and what it loses", at: string(topology.Port), live: true,
 	help: [][2]string{
 		{"▁▄█", "octets a second, received and sent, on one scale"},
 		{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},

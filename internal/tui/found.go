@@ -13,7 +13,7 @@ import (
 // choice is one row of the list of answers: an answer to a question, or an answer to be taken back.
 type choice struct {
 	question verdict.Question
-	reply    verdict.Reply
+	reply    verdict.Choice
 	takeBack bool
 }
 
@@ -29,7 +29,7 @@ func (m *model) choices() (out []choice) {
 	}
 	for _, s := range m.said() {
 		for _, q := range verdict.Questions {
-			i := slices.IndexFunc(q.Answers, func(a verdict.Reply) bool { return q.ID == s.Question && a.ID == s.Answer })
+			i := slices.IndexFunc(q.Answers, func(a verdict.Choice) bool { return q.ID == s.Question && a.ID == s.Answer })
 			if i >= 0 {
 				out = append(out, choice{q, q.Answers[i], true})
 			}
@@ -49,13 +49,13 @@ func (m *model) pressFound(k tea.KeyPressMsg) tea.Cmd {
 		c, con := all[m.picked], m.case_
 		m.close(foundLayer)
 		return m.aside(func() {
-			con.Say(evidence.Said{Question: c.question.ID, Answer: map[bool]string{false: c.reply.ID}[c.takeBack]})
+			con.Say(evidence.Answer{Question: c.question.ID, Answer: map[bool]string{false: c.reply.ID}[c.takeBack]})
 		})
 	}, func() { m.close(foundLayer) })
 }
 
 // said is what the person has answered.
-func (m *model) said() []evidence.Said { return m.state.Round.Set.Said }
+func (m *model) said() []evidence.Answer { return m.state.Round.Set.Said }
 
 // foundPage puts the questions that only a person can answer, each answer with what it would rule out.
 func (m *model) foundPage() []string {

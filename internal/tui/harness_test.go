@@ -101,7 +101,7 @@ func eventually(m *model, want string, within time.Duration) bool {
 // stateOf is a case in which one run of the tests has found that evidence.
 func stateOf(s *evidence.Set) state.State {
 	at := time.Now()
-	st := state.Fold(state.State{}, event.Event{At: at, Body: event.Began{Round: 1, Question: evidence.Question{Target: s.Target, Interface: s.Interface, Families: s.Families}, Endpoint: s.Endpoint, Sheet: s.Sheet}})
+	st := state.Fold(state.State{}, event.Event{At: at, Body: event.Began{Round: 1, Question: evidence.Subject{Target: s.Target, Interface: s.Interface, Families: s.Families}, Endpoint: s.Endpoint, Sheet: s.Sheet}})
 	return judgedAs(st, s)
 }
 

@@ -7,12 +7,12 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 )
 
 // drawLine draws the line: three zones from left to right, the segment's stations as branches, the gateway the lowest of them, and from it the way on.
-func drawLine(t theme, l strand.Line, width int) (lines []string, spots []spot) {
+func drawLine(t theme, l topology.Line, width int) (lines []string, spots []spot) {
 	host := l.Host
 	if width < 110 && len(host) > 2 {
 		host = host[1:] // loopback is said by its check
@@ -91,7 +91,7 @@ func drawLine(t theme, l strand.Line, width int) (lines []string, spots []spot) 
 const lineTop = 2
 
 // forkColumn is where the way beyond begins: after the widest branch, not far from the middle.
-func forkColumn(l strand.Line, branch, width int) int {
+func forkColumn(l topology.Line, branch, width int) int {
 	local := 0
 	for _, s := range l.Local {
 		local = max(local, ansi.StringWidth(label(s))+4)
@@ -103,7 +103,7 @@ func forkColumn(l strand.Line, branch, width int) int {
 	return max(least, width*52/100)
 }
 
-func label(s strand.Station) string {
+func label(s topology.Station) string {
 	if s.Note == "" {
 		return s.Label
 	}
@@ -111,7 +111,7 @@ func label(s strand.Station) string {
 }
 
 // drawStation draws a station, and says where it stands.
-func drawStation(t theme, r *row, s strand.Station, y int) spot {
+func drawStation(t theme, r *row, s topology.Station, y int) spot {
 	from := r.width
 	style := t.text
 	if s.State == verdict.Broken {
@@ -131,7 +131,7 @@ func drawStation(t theme, r *row, s strand.Station, y int) spot {
 }
 
 // beyondWidth is the room that the way beyond needs when its hops are drawn one by one (detail 1) or counted (0).
-func beyondWidth(l strand.Line, detail int) int {
+func beyondWidth(l topology.Line, detail int) int {
 	w := 2
 	if detail == 0 && len(l.Beyond) > 2 {
 		return w + 3 + len("9 stations") + 4 + ansi.StringWidth(label(l.Beyond[len(l.Beyond)-1]))
@@ -145,14 +145,14 @@ func beyondWidth(l strand.Line, detail int) int {
 	return w
 }
 
-func drawBeyond(t theme, rows []*row, l strand.Line, fork, width int) (spots []spot) {
+func drawBeyond(t theme, rows []*row, l topology.Line, fork, width int) (spots []spot) {
 	if len(rows) < 2 {
 		return nil
 	}
 	last := rows[len(rows)-1]
 	stations := l.Beyond
 	if len(stations) > 2 && fork+beyondWidth(l, 1) > width {
-		stations = []strand.Station{{Role: strand.Path, Label: fmt.Sprintf("%d stations", len(stations)-1), State: stations[len(stations)-2].State}, stations[len(stations)-1]}
+		stations = []topology.Station{{Role: topology.Path, Label: fmt.Sprintf("%d stations", len(stations)-1), State: stations[len(stations)-2].State}, stations[len(stations)-1]}
 	}
 	names := l.Names
 	if len(stations) == 0 && len(names) == 0 {

@@ -7,18 +7,18 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/state"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 )
 
 // The line is the menu: each of its stations stands for a matter, and leads to the view on it.
 
 // line is the line as it stands now: while the verdict is in doubt, what lies behind the first doubt is not known.
-func (m *model) line() strand.Line {
+func (m *model) line() topology.Line {
 	if m.set == nil {
-		return strand.Line{}
+		return topology.Line{}
 	}
-	l := strand.Of(m.set, m.result)
+	l := topology.Of(m.set, m.result)
 	if v := &m.state.Verdict; v.Standing == state.Doubtful || v.Standing == state.Outdated {
 		l = l.Doubted(v.From)
 	}
@@ -26,9 +26,9 @@ func (m *model) line() strand.Line {
 }
 
 // viewOf gives the view on a station's matter; nil if there is none.
-func viewOf(r strand.Role) *view {
-	if r == strand.Loopback {
-		r = strand.Port
+func viewOf(r topology.Role) *view {
+	if r == topology.Loopback {
+		r = topology.Port
 	}
 	for _, v := range views {
 		if v.at == string(r) {

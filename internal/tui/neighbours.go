@@ -10,15 +10,15 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
-	"passepartout/internal/probe/patrol"
+	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/report"
 )
 
 // neighboursView shows who is on the segment, and how sure that is.
 var neighboursView = &view{
-	key: "4", name: "neighbours", does: "who is on the segment, and how sure that is", at: string(strand.Neighbours), live: true,
+	key: "4", name: "neighbours", does: "who is on the segment, and how sure that is", at: string(topology.Neighbours), live: true,
 	help: [][2]string{
 		{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},
 		{"• ○ ·", "answered or spoke within a minute; only believed; asked and silent"},
@@ -56,8 +56,8 @@ var neighboursView = &view{
 
 // neighboursWatch is what the view holds: the watch over the neighbours, for as long as the case is about one interface.
 type neighboursWatch struct {
-	config   patrol.Config
-	begun    *patrol.Patrol // by the first look; of looks alone
+	config   neighbourwatch.Config
+	begun    *neighbourwatch.Watch // by the first look; of looks alone
 	ctx      context.Context
 	cancel   context.CancelFunc
 	iface    string
@@ -74,8 +74,8 @@ func (m *model) neighbours() *neighboursWatch { return hold[neighboursWatch](m) 
 
 // segmentSeen is what was known of the neighbours when it was looked last, and who watches over them.
 type segmentSeen struct {
-	watch *patrol.Patrol
-	patrol.Picture
+	watch *neighbourwatch.Watch
+	neighbourwatch.Picture
 }
 
 // segment gives that; nobody watches before the first look.
@@ -99,7 +99,7 @@ func (m *model) openNeighbours() {
 	}
 	forget[segmentSeen](m)
 	ctx, cancel := context.WithCancel(m.ctx)
-	keep(m, &neighboursWatch{ctx: ctx, cancel: cancel, iface: m.set.Interface, own: own, config: patrol.Config{Machine: m.case_.Machine(),
+	keep(m, &neighboursWatch{ctx: ctx, cancel: cancel, iface: m.set.Interface, own: own, config: neighbourwatch.Config{Machine: m.case_.Machine(),
 		Interface: m.set.Interface, Endpoint: m.set.Endpoint, Sheet: m.Ground.Sheet, Known: m.set, Began: m.state.Round.Began}})
 }
 
@@ -120,7 +120,7 @@ func lookAtNeighbours(m *model) func() any {
 	return func() any {
 		if v.begun == nil {
 			var err error
-			if v.begun, err = patrol.Start(v.ctx, v.config); err != nil {
+			if v.begun, err = neighbourwatch.Start(v.ctx, v.config); err != nil {
 				return nil
 			}
 		}
@@ -200,12 +200,12 @@ func (m *model) askSegment(confirmed bool) {
 	case !ok:
 		v.note = "the port has no IPv4 network whose addresses could be asked"
 		return
-	case size > patrol.Largest:
-		v.note = patrol.ErrTooLarge{Prefix: prefix, Size: size}.Error()
+	case size > neighbourwatch.Largest:
+		v.note = neighbourwatch.ErrTooLarge{Prefix: prefix, Size: size}.Error()
 		return
 	case size > 256 && !confirmed:
 		v.large = true
-		v.note = fmt.Sprintf("%v has %d addresses: a once more asks them all, %d a second; any other key leaves it", prefix.Masked(), size, patrol.LargeRate)
+		v.note = fmt.Sprintf("%v has %d addresses: a once more asks them all, %d a second; any other key leaves it", prefix.Masked(), size, neighbourwatch.LargeRate)
 		return
 	}
 	ctx, cancel := context.WithCancel(v.ctx)

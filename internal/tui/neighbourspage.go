@@ -10,9 +10,9 @@ import (
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/verdict"
-	"passepartout/internal/probe/patrol"
+	"passepartout/internal/oui"
+	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/report"
-	"passepartout/internal/vendor"
 )
 
 // neighboursPage shows the segment as a strip with its machines placed in it, and what is known of each.
@@ -63,7 +63,7 @@ func (m *model) neighboursPage() []string {
 }
 
 // strip draws the segment from its first address to its last, and in each column what is there.
-func (m *model) strip(p patrol.Picture) []string {
+func (m *model) strip(p neighbourwatch.Picture) []string {
 	t := m.theme
 	_, prefix, ok := m.segment().watch.Size()
 	if !ok {
@@ -141,7 +141,7 @@ func tail(a netip.Addr, p netip.Prefix) string {
 }
 
 // cable says what the other end of the cable says of itself, beside what is documented.
-func (m *model) cable(p patrol.Picture) []string {
+func (m *model) cable(p neighbourwatch.Picture) []string {
 	t, r := m.theme, &row{}
 	home, documented := m.segment().watch.Home, m.segment().watch.HasHome
 	r.at(2)
@@ -159,7 +159,7 @@ func (m *model) cable(p patrol.Picture) []string {
 	return []string{r.cut(m.width), ""}
 }
 
-func (m *model) neighbourTable(p patrol.Picture, room int) []string {
+func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
 	t, v := m.theme, m.neighbours()
 	// columns: machine, address, hardware address, state, documented
 	at := [5]int{4, 24, 41, 60, 92}
@@ -259,7 +259,7 @@ func (m *model) documented(x neighbours.Row) (s styleOf) {
 }
 
 // neighbourDetail is what is known of the chosen one.
-func (m *model) neighbourDetail(p patrol.Picture) []string {
+func (m *model) neighbourDetail(p neighbourwatch.Picture) []string {
 	t, v := m.theme, m.neighbours()
 	if len(p.Rows) == 0 || m.height < 28 {
 		return nil
@@ -279,7 +279,7 @@ func (m *model) neighbourDetail(p patrol.Picture) []string {
 	card.at(4)
 	if !x.Hardware.IsZero() {
 		card.put(t.text, x.Hardware.String())
-		if made := vendor.Of(x.Hardware); made != "" {
+		if made := oui.Of(x.Hardware); made != "" {
 			card.put(t.faint, "   "+made)
 		}
 	}
@@ -297,14 +297,14 @@ func (m *model) neighbourDetail(p patrol.Picture) []string {
 		if f.Said {
 			how = "it claims the address"
 		}
-		r.at(4).put(t.state[verdict.Strained], f.Hardware.String()).put(t.text, "   "+how).put(t.faint, fmt.Sprintf("   first %s, last %s   %s", neighbours.Age(p.At.Sub(f.First)), neighbours.Age(p.At.Sub(f.Last)), vendor.Of(f.Hardware)))
+		r.at(4).put(t.state[verdict.Strained], f.Hardware.String()).put(t.text, "   "+how).put(t.faint, fmt.Sprintf("   first %s, last %s   %s", neighbours.Age(p.At.Sub(f.First)), neighbours.Age(p.At.Sub(f.Last)), oui.Of(f.Hardware)))
 		lines = append(lines, r.cut(m.width))
 	}
 	return lines
 }
 
 // neighboursBelow is what was asked for: the segment, an address.
-func (m *model) neighboursBelow(p patrol.Picture) []string {
+func (m *model) neighboursBelow(p neighbourwatch.Picture) []string {
 	t, v := m.theme, m.neighbours()
 	lines := []string{m.rule()}
 	if g := p.Progress; g.Total > 0 {

@@ -11,7 +11,7 @@ import (
 
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/probe"
@@ -61,7 +61,7 @@ func (s pathShot) stalled(x path.Stretch) (since time.Time, yes bool) {
 // called is how a station is called: its name without the site's domain, else its address.
 func (m *model) called(s pathShot, a netip.Addr) string {
 	if n := s.names[a]; n != "" {
-		return wiretext.Clean(strand.Short(n, m.set))
+		return wiretext.Clean(topology.Short(n, m.set))
 	}
 	return a.String()
 }

@@ -9,8 +9,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/strand"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 )
 
@@ -98,7 +98,7 @@ func (m *model) drawSpan(p netip.Prefix, inside []mark) []string {
 	t := m.theme
 	first, last := p.Masked().Addr().String(), subnet.Last(p).String()
 	if p.Addr().Is4() {
-		last = strand.Tail(subnet.Last(p))
+		last = topology.Tail(subnet.Last(p))
 	} else {
 		last = "…" + last[max(0, len(last)-9):]
 	}
@@ -169,7 +169,7 @@ func (m *model) drawSpan(p netip.Prefix, inside []mark) []string {
 }
 
 // label says what a mark is.
-func (x mark) label() string { return strand.Tail(x.addr) + " " + x.what }
+func (x mark) label() string { return topology.Tail(x.addr) + " " + x.what }
 
 // legend names the marks in rows, in their order.
 func (m *model) legend(marks []mark) (lines []string) {

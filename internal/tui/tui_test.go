@@ -25,7 +25,7 @@ import (
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/state"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
 )
@@ -40,13 +40,13 @@ func (still) Permissions() machine.Permissions {
 
 func (still) Interfaces(context.Context) ([]endpoint.Interface, error) { return nil, nil }
 
-func (still) OpenFrames(machine.FrameConfig) (machine.FramePort, error) {
+func (still) OpenFrames(machine.FrameConfig) (machine.FrameSocket, error) {
 	return nil, errors.New("there is nothing to hear")
 }
 
 func (still) Neighbours(context.Context) ([]endpoint.Neighbour, error) { return nil, nil }
 
-func (still) OpenDatagram(machine.DatagramConfig) (machine.DatagramPort, error) {
+func (still) OpenDatagram(machine.DatagramConfig) (machine.DatagramSocket, error) {
 	return nil, machine.ErrNoRoute
 }
 
@@ -408,7 +408,7 @@ func TestCases(t *testing.T) {
 func TestLineShrinks(t *testing.T) {
 	s := Healthy()
 	s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"}, {Address: Provider, Name: "sound-core.kittiwake.example"}}
-	l := strand.Of(s, verdict.Judge(s))
+	l := topology.Of(s, verdict.Judge(s))
 	drawn, _ := drawLine(newTheme(true), l, 160)
 	wide := ansi.Strip(strings.Join(drawn, "\n"))
 	assert.Contains(t, wide, "loopback ━━ eth0 ━━ .23/24 ")
@@ -419,7 +419,7 @@ func TestLineShrinks(t *testing.T) {
 	for _, row := range narrow {
 		assert.LessOrEqual(t, ansi.StringWidth(row), 80)
 	}
-	drawn, _ = drawLine(newTheme(false), strand.Line{}, 80)
+	drawn, _ = drawLine(newTheme(false), topology.Line{}, 80)
 	assert.Len(t, drawn, 2, "nothing known yet")
 }
 

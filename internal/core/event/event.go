@@ -26,7 +26,7 @@ type Body interface{ body() }
 type Began struct {
 	Round    int // from 1
 	Because  string
-	Question evidence.Question
+	Question evidence.Subject
 	Endpoint *endpoint.Endpoint // as it stood then
 	Sheet    *site.Sheet        // the documented network; nil if there is none
 }

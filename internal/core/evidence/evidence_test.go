@@ -98,7 +98,7 @@ func TestWhyOf(t *testing.T) {
 }
 
 func TestReplyCame(t *testing.T) {
-	for o, want := range map[evidence.Outcome]bool{evidence.NotKnown: false, evidence.Silent: false, evidence.LocalError: false, evidence.Answered: true, evidence.Refused: true, evidence.Unreachable: true, evidence.Expired: true, evidence.Nonsense: true} {
+	for o, want := range map[evidence.Outcome]bool{evidence.NotKnown: false, evidence.Silent: false, evidence.LocalError: false, evidence.Answered: true, evidence.Refused: true, evidence.Unreachable: true, evidence.Expired: true, evidence.Malformed: true} {
 		assert.Equal(t, want, evidence.Reply{Outcome: o, RTT: time.Millisecond}.Came(), o.String())
 		assert.NotEmpty(t, o.String())
 	}

@@ -49,7 +49,7 @@ func (ShortConnect) observation()    {}
 func (Portal) observation()          {}
 func (ProxyScript) observation()     {}
 func (FarEnd) observation()          {}
-func (Said) observation()            {}
+func (Answer) observation()          {}
 func (OtherWay) observation()        {}
 func (Hop) observation()             {}
 func (Burst) observation()           {}

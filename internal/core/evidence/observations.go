@@ -18,14 +18,14 @@ type Reply struct {
 	RTT          time.Duration
 	HopLimitLeft int           // of the packet that came back; 0: not known
 	Forbidden    bool          // with LocalError: this machine's own rules refused to send
-	Reason       string        // with LocalError and Nonsense: in words
+	Reason       string        // with LocalError and Malformed: in words
 	Waited       time.Duration // with Silent: how long
 	MTU          int           // with TooBig: of the link that it did not fit; 0: not said
 }
 
 // Came reports whether anything at all came back from the network.
 func (r Reply) Came() bool {
-	return r.Outcome == Answered || r.Outcome == Refused || r.Outcome == Unreachable || r.Outcome == Expired || r.Outcome == Nonsense
+	return r.Outcome == Answered || r.Outcome == Refused || r.Outcome == Unreachable || r.Outcome == Expired || r.Outcome == Malformed
 }
 
 // ByKernel is the method of a neighbour question that the system put on our behalf.
@@ -104,9 +104,9 @@ type Record struct {
 // AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is called.
 func (l Lookup) AboutTarget() bool { return l.Type == "A" || l.Type == "AAAA" }
 
-// Nowhere is an address that no host holds (RFC 5737). Routers on the way out answer for the hop limits of packets to it: the last resort when no
+// Unassigned is an address that no host holds (RFC 5737). Routers on the way out answer for the hop limits of packets to it: the last resort when no
 // address beyond the gateway is known. That nothing answers behind some router proves nothing.
-var Nowhere = netip.AddrFrom4([4]byte{192, 0, 2, 1})
+var Unassigned = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 
 // Connect is one attempt to open a connection (RFC 9293).
 type Connect struct {

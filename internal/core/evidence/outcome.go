@@ -12,7 +12,7 @@ const (
 	Unreachable         // somebody said that it cannot be reached
 	Expired             // the hop limit ran out at a router, which said so
 	LocalError          // this machine did not send
-	Nonsense            // an answer that breaks the protocol
+	Malformed           // an answer that breaks the protocol
 )
 
 var outcomeNames = [...]string{"not known", "answered", "silent", "refused", "unreachable", "hop limit reached", "not sent", "nonsense"}

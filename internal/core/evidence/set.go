@@ -38,7 +38,7 @@ type Set struct {
 	Portals    []Portal
 	Scripts    []ProxyScript
 	FarEnds    []FarEnd
-	Said       []Said
+	Said       []Answer
 	OtherWays  []OtherWay
 	Hops       []Hop
 	Bursts     []Burst
@@ -55,15 +55,15 @@ type Set struct {
 	Elapsed  time.Duration
 }
 
-// Question is what is asked, of which interface, and by which families.
-type Question struct {
+// Subject is what is asked, of which interface, and by which families.
+type Subject struct {
 	Target    target.Target
 	Interface string // the one that the local checks are about
 	Families  Families
 }
 
 // Begin makes the set one about a question to a machine; nil for a sheet says that nothing is documented.
-func (s *Set) Begin(q Question, e *endpoint.Endpoint, sheet *site.Sheet) {
+func (s *Set) Begin(q Subject, e *endpoint.Endpoint, sheet *site.Sheet) {
 	s.Target, s.Interface, s.Families, s.Endpoint, s.Sheet = q.Target, q.Interface, q.Families, e, sheet
 }
 

@@ -94,15 +94,15 @@ func discoverySort() *sort {
 
 // saidSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
 func saidSort() *sort {
-	s := sortTaken("said", func(s *Set, o Said) {
-		s.Said = slices.DeleteFunc(slices.Clone(s.Said), func(old Said) bool { return old.Question == o.Question })
+	s := sortTaken("said", func(s *Set, o Answer) {
+		s.Said = slices.DeleteFunc(slices.Clone(s.Said), func(old Answer) bool { return old.Question == o.Question })
 		if o.Answer != "" {
 			s.Said = append(s.Said, o)
 		}
 	})
 	s.order = func(set *Set) {
 		set.Said = slices.Clone(set.Said)
-		slices.SortStableFunc(set.Said, func(a, b Said) int {
+		slices.SortStableFunc(set.Said, func(a, b Answer) int {
 			return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
 		})
 	}

@@ -11,7 +11,7 @@ import (
 // offLinkTrails are the traces to addresses beyond the gateway.
 func (p *Pass) offLinkTrails() (out []evidence.Trail) {
 	for _, t := range p.Trails {
-		if !p.OnLink(t.To) && !p.own(t.To) && t.To != evidence.Nowhere {
+		if !p.OnLink(t.To) && !p.own(t.To) && t.To != evidence.Unassigned {
 			out = append(out, t)
 		}
 	}
@@ -87,7 +87,7 @@ the gateway's uplink lamp, then call the provider.`,
 
 // forwarderCutOff reports whether a name service on this segment lives and fails for the name, while packets to nowhere find no router behind the gateway.
 func (p *Pass) forwarderCutOff() bool {
-	asked := slices.ContainsFunc(p.Trails, func(t evidence.Trail) bool { return t.To == evidence.Nowhere })
+	asked := slices.ContainsFunc(p.Trails, func(t evidence.Trail) bool { return t.To == evidence.Unassigned })
 	return asked && p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.OnLink && (r.Mute || r.RCode != "") })
 }
 

@@ -142,7 +142,7 @@ func ProxyWords(w evidence.Web) string {
 		return "does not answer"
 	case evidence.LocalError:
 		return "cannot be asked (" + w.Reason + ")"
-	case evidence.Nonsense:
+	case evidence.Malformed:
 		if w.Status >= 400 {
 			return fmt.Sprintf("refuses with status %d", w.Status)
 		}

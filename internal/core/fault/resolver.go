@@ -57,7 +57,7 @@ func (p *Pass) resolvers() (out []ResolverFact) {
 				}
 			case evidence.Refused:
 				f.Closed = true
-			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Nonsense:
+			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Malformed:
 				silent = true
 				mute = mute || l.AboutTarget()
 			case evidence.LocalError:

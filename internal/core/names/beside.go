@@ -94,7 +94,7 @@ func Words(l evidence.Lookup) string {
 		return fmt.Sprintf("no answer within %.1f s", l.Waited.Seconds())
 	case evidence.Refused:
 		return "no name service there"
-	case evidence.Nonsense:
+	case evidence.Malformed:
 		return "nonsense: " + l.Reason
 	case evidence.LocalError:
 		return "not sent: " + l.Reason

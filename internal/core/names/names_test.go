@@ -57,7 +57,7 @@ func TestWords(t *testing.T) {
 		"NOTIMP":                 said(Core, "A", "NOTIMP"),
 		"no answer within 1.6 s": {Reply: evidence.Reply{Outcome: evidence.Silent, Waited: 1600 * time.Millisecond}},
 		"no name service there":  {Reply: evidence.Reply{Outcome: evidence.Refused}},
-		"nonsense: torn":         {Reply: evidence.Reply{Outcome: evidence.Nonsense, Reason: "torn"}},
+		"nonsense: torn":         {Reply: evidence.Reply{Outcome: evidence.Malformed, Reason: "torn"}},
 		"not asked":              {},
 		"172.27.40.1 says: no way to that network": {Reply: evidence.Reply{Outcome: evidence.Unreachable, From: Gateway, Why: evidence.NoNet}},
 	} {

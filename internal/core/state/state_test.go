@@ -45,7 +45,7 @@ func (c *case_) tests(after time.Duration, change func(*evidence.Set)) {
 	if change != nil {
 		change(s)
 	}
-	c.post(after, event.Began{Round: c.Round.Number + 1, Question: evidence.Question{Target: s.Target, Interface: s.Interface}, Endpoint: s.Endpoint})
+	c.post(after, event.Began{Round: c.Round.Number + 1, Question: evidence.Subject{Target: s.Target, Interface: s.Interface}, Endpoint: s.Endpoint})
 	c.State.Round.Set = *s // as if all of it had been observed one by one
 	c.post(time.Second, event.Judged{Round: c.Round.Number, Settled: true, Over: true})
 }

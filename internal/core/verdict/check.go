@@ -124,7 +124,7 @@ func came(r evidence.Reply) (State, string) {
 		return Broken, fmt.Sprintf("ended at %v", r.From)
 	case evidence.Silent:
 		return Broken, "no answer within " + fault.Millis(r.Waited)
-	case evidence.LocalError, evidence.Nonsense:
+	case evidence.LocalError, evidence.Malformed:
 		return Broken, "not sent: " + r.Reason
 	}
 	return StateUnknown, "no answer yet"

@@ -15,11 +15,11 @@ type Question struct {
 	ID      string
 	Text    string
 	About   fault.ID // the one fault that it is about, where it is: put first while that is open, and not otherwise
-	Answers []Reply
+	Answers []Choice
 }
 
-// Reply is one answer to choose from, and what follows from it.
-type Reply struct {
+// Choice is one answer to choose from, and what follows from it.
+type Choice struct {
 	ID     string
 	Text   string
 	Clears []fault.ID // faults that it rules out
@@ -45,44 +45,44 @@ func inZone(z fault.Zone) (out []fault.ID) {
 
 // Questions are all that can be asked of a person.
 var Questions = []Question{
-	{ID: "others-affected", Text: "Do other machines on this segment reach it?", Answers: []Reply{
+	{ID: "others-affected", Text: "Do other machines on this segment reach it?", Answers: []Choice{
 		{ID: "they-do", Text: "yes, others reach it", Clears: ofEverybody},
 		{ID: "none-does", Text: "no, others do not reach it either", Clears: inZone(fault.Host)},
 	}},
-	{ID: "machine-elsewhere", Text: "Plug this machine into a socket at which another one works. Does it work there?", Answers: []Reply{
+	{ID: "machine-elsewhere", Text: "Plug this machine into a socket at which another one works. Does it work there?", Answers: []Choice{
 		{ID: "works", Text: "yes, it works there", Clears: onThisMachine, Points: onThisSocket},
 		{ID: "fails", Text: "no, it fails there too", Clears: append(inZone(fault.LocalSubnet), ofEverybody...)},
 	}},
-	{ID: "another-machine-here", Text: "Plug a machine that works elsewhere into this socket. Does it work here?", Answers: []Reply{
+	{ID: "another-machine-here", Text: "Plug a machine that works elsewhere into this socket. Does it work here?", Answers: []Choice{
 		{ID: "works", Text: "yes, it works here", Clears: append(fault.Within(fault.OfSocket, fault.NoCarrier), ofEverybody...)},
 		{ID: "fails", Text: "no, it fails here too", Clears: onThisMachine},
 	}},
-	{ID: "address-for-here", About: fault.WrongNetwork.ID, Text: "Is this machine's address one of this place's network?", Answers: []Reply{
+	{ID: "address-for-here", About: fault.WrongNetwork.ID, Text: "Is this machine's address one of this place's network?", Answers: []Choice{
 		{ID: "it-is", Text: "yes, it belongs to this place", Clears: []fault.ID{fault.WrongNetwork.ID}, Points: []fault.ID{fault.SegmentIsolated.ID}},
 		{ID: "another-place", Text: "no, it is another place's", Clears: []fault.ID{fault.SegmentIsolated.ID}, Points: []fault.ID{fault.WrongNetwork.ID}},
 	}},
-	{ID: "switch-port", Text: "Ask whoever looks after the switch: is this socket's port in the right network, and let through?", Answers: []Reply{
+	{ID: "switch-port", Text: "Ask whoever looks after the switch: is this socket's port in the right network, and let through?", Answers: []Choice{
 		{ID: "right", Text: "yes, it is set right", Clears: []fault.ID{fault.SegmentIsolated.ID, fault.WrongSegment.ID}},
 		{ID: "wrong", Text: "no: another network, or shut", Clears: []fault.ID{fault.WrongNetwork.ID}, Points: []fault.ID{fault.SegmentIsolated.ID}},
 	}},
-	{ID: "tunnel-down", About: fault.TunnelHoldsRoute.ID, Text: "Take the VPN down. Is the target reached then?", Answers: []Reply{
+	{ID: "tunnel-down", About: fault.TunnelHoldsRoute.ID, Text: "Take the VPN down. Is the target reached then?", Answers: []Choice{
 		{ID: "reached", Text: "yes, without the VPN", Points: []fault.ID{fault.TunnelHoldsRoute.ID}, Clears: ofEverybody},
 		{ID: "not-reached", Text: "no, not even then", Clears: []fault.ID{fault.TunnelHoldsRoute.ID}},
 	}},
-	{ID: "far-end-hears", Text: "Let somebody run passepartout answer at the far end. Does it show arrivals from here?", Answers: []Reply{
+	{ID: "far-end-hears", Text: "Let somebody run passepartout answer at the far end. Does it show arrivals from here?", Answers: []Choice{
 		{ID: "arrivals", Text: "yes, they arrive", Points: []fault.ID{fault.ReturnPathMissing.ID}, Clears: []fault.ID{fault.DestinationSilent.ID, fault.PathStops.ID, fault.UplinkDown.ID, fault.GatewayDoesNotForward.ID, fault.RoutingLoop.ID}},
 		{ID: "nothing", Text: "no, nothing arrives", Clears: []fault.ID{fault.ReturnPathMissing.ID}},
 	}},
-	{ID: "own-filter", Text: "Switch this machine's own packet filter off for a moment. Is the target reached then?", Answers: []Reply{
+	{ID: "own-filter", Text: "Switch this machine's own packet filter off for a moment. Is the target reached then?", Answers: []Choice{
 		{ID: "reached", Text: "yes, without the filter", Points: []fault.ID{fault.HostFirewall.ID}, Clears: ofEverybody},
 		{ID: "not-reached", Text: "no, or there is none", Clears: []fault.ID{fault.HostFirewall.ID}},
 	}},
 }
 
 // ParseSaid reads an answer as it is given on a command line: QUESTION=ANSWER.
-func ParseSaid(text string) (evidence.Said, error) {
+func ParseSaid(text string) (evidence.Answer, error) {
 	question, answer, ok := strings.Cut(text, "=")
-	said := evidence.Said{Question: question, Answer: answer}
+	said := evidence.Answer{Question: question, Answer: answer}
 	if _, _, known := lookup(said); ok && known {
 		return said, nil
 	}
@@ -99,7 +99,7 @@ func ParseSaid(text string) (evidence.Said, error) {
 	return said, fmt.Errorf("--said %q: the questions are %s; each is answered as QUESTION=ANSWER", text, strings.Join(ids, ", "))
 }
 
-func lookup(said evidence.Said) (Question, Reply, bool) {
+func lookup(said evidence.Answer) (Question, Choice, bool) {
 	for _, q := range Questions {
 		if q.ID != said.Question {
 			continue
@@ -110,7 +110,7 @@ func lookup(said evidence.Said) (Question, Reply, bool) {
 			}
 		}
 	}
-	return Question{}, Reply{}, false
+	return Question{}, Choice{}, false
 }
 
 // hear lets what a person said count: it clears, and it speaks for. What the machine itself has confirmed stands against it, and the contradiction is shown.
@@ -165,7 +165,7 @@ func (r *Result) ask(p *fault.Pass) {
 	}
 	var found []choice
 	for _, q := range Questions {
-		if slices.ContainsFunc(p.Said, func(x evidence.Said) bool { return x.Question == q.ID }) || q.About != "" && !among(left, q.About) {
+		if slices.ContainsFunc(p.Said, func(x evidence.Answer) bool { return x.Question == q.ID }) || q.About != "" && !among(left, q.About) {
 			continue
 		}
 		if n, _ := parts(q.Answers, left); n > 0 {
@@ -178,7 +178,7 @@ func (r *Result) ask(p *fault.Pass) {
 	for _, c := range found[:min(len(found), mostQuestions)] {
 		q := Question{ID: c.q.ID, Text: c.q.Text}
 		for _, a := range c.q.Answers { // of what an answer clears, what is still open matters
-			shown := Reply{ID: a.ID, Text: a.Text}
+			shown := Choice{ID: a.ID, Text: a.Text}
 			for _, s := range left {
 				if slices.Contains(a.Clears, s.Fault.ID) && s.Standing != fault.Confirmed {
 					shown.Clears = append(shown.Clears, s.Fault.ID)
@@ -198,7 +198,7 @@ func among(left []Suspect, id fault.ID) bool {
 }
 
 // parts counts the pairs of suspects, in different zones and in one, that answers would part: one is cleared and the other is not.
-func parts(answers []Reply, left []Suspect) (across, within int) {
+func parts(answers []Choice, left []Suspect) (across, within int) {
 	for i, a := range left {
 		for _, b := range left[:i] {
 			for _, reply := range answers {

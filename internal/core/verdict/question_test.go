@@ -13,7 +13,7 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
-func said(t *testing.T, texts ...string) (out []evidence.Said) {
+func said(t *testing.T, texts ...string) (out []evidence.Answer) {
 	for _, text := range texts {
 		s, err := verdict.ParseSaid(text)
 		require.NoError(t, err)

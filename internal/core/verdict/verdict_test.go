@@ -238,14 +238,14 @@ var cases = []testCase{
 	}, zone: verdict.Beyond, fault: "resolver-silent", confidence: verdict.Likely},
 	{name: "a forwarder that lives, and nothing behind the gateway", change: func(s *evidence.Set) {
 		forwarder(s)
-		s.Hops = Path(evidence.Nowhere, Gateway, netip.Addr{}, netip.Addr{})
+		s.Hops = Path(evidence.Unassigned, Gateway, netip.Addr{}, netip.Addr{})
 	}, zone: verdict.Beyond, fault: "uplink-down", confidence: verdict.Likely, cleared: []string{"gateway-silent"}, possible: []string{"name-server-failing"}},
 	{name: "a forwarder that lives, and routers behind the gateway", change: func(s *evidence.Set) {
 		forwarder(s)
-		s.Hops = Path(evidence.Nowhere, Gateway, Edge, netip.Addr{})
+		s.Hops = Path(evidence.Unassigned, Gateway, Edge, netip.Addr{})
 	}, zone: verdict.Beyond, fault: "name-server-failing", cleared: []string{"uplink-down", "resolver-silent-local"}},
 	{name: "silence from nowhere proves nothing", change: func(s *evidence.Set) {
-		s.Hops = append(s.Hops, Path(evidence.Nowhere, Gateway, netip.Addr{}, netip.Addr{})...)
+		s.Hops = append(s.Hops, Path(evidence.Unassigned, Gateway, netip.Addr{}, netip.Addr{})...)
 	}, zone: verdict.None, cleared: []string{"uplink-down", "path-stops"}},
 	{name: "a stub that works", change: func(s *evidence.Set) { stub(s, "NOERROR", true); s.Lookups[0].Addresses = []netip.Addr{Bookings} }, zone: verdict.None},
 	{name: "a stub that is dead, though the servers behind it answer", change: func(s *evidence.Set) {

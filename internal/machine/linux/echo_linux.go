@@ -35,13 +35,13 @@ type echoPort struct {
 const mostUnstamped = 4096
 
 // OpenEcho implements machine.Machine.
-func (m *live) OpenEcho(c machine.EchoConfig) (machine.EchoPort, error) {
+func (m *live) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, error) {
 	how, v6 := m.Permissions().Echo, c.V6
 	proto := unix.IPPROTO_ICMP
 	if v6 {
 		proto = unix.IPPROTO_ICMPV6
 	}
-	o := options{iface: c.Interface, stamps: true, departed: true, whole: c.Whole}
+	o := options{iface: c.Interface, stamps: true, departed: true, whole: c.DontFragment}
 	switch how.How {
 	case "raw":
 		s, err := newSocket(v6, unix.SOCK_RAW, proto, o)

@@ -24,7 +24,7 @@ type flowPort struct {
 }
 
 // OpenFlow implements machine.Machine.
-func (m *live) OpenFlow(c machine.FlowConfig) (machine.FlowPort, error) {
+func (m *live) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
 	p := &flowPort{tcp: c.Proto == machine.FlowTCP, to: c.To, hold: -1, buf: make([]byte, 1<<16)}
 	v6, kind, proto := c.To.Addr().Is6(), unix.SOCK_DGRAM, 0
 	if p.tcp {

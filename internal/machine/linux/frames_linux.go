@@ -27,7 +27,7 @@ type framePort struct {
 }
 
 // OpenFrames implements machine.Machine.
-func (m *live) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+func (m *live) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	iface := c.Interface
 	ifi, err := net.InterfaceByName(iface)
 	if err != nil {

@@ -301,7 +301,7 @@ func datagram(t *testing.T, m machine.Machine, c machine.DatagramConfig, wait ti
 }
 
 func datagramTooLarge(t *testing.T, m machine.Machine) {
-	port, err := m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(gateway, 33436), Whole: true})
+	port, err := m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(gateway, 33436), DontFragment: true})
 	require.NoError(t, err)
 	defer port.Close()
 	_, err = port.Send(make([]byte, 3000))
@@ -466,7 +466,7 @@ func gone(t *testing.T, m machine.Machine) {
 }
 
 func echoTooLarge(t *testing.T, m machine.Machine) {
-	port, err := m.OpenEcho(machine.EchoConfig{Whole: true})
+	port, err := m.OpenEcho(machine.EchoConfig{DontFragment: true})
 	require.NoError(t, err)
 	defer port.Close()
 	_, err = port.Send(machine.EchoRequest{To: gateway, Seq: 1, Payload: make([]byte, 3000)})

@@ -43,7 +43,7 @@ func New(m machine.Machine, gap func(Gap)) *Machine {
 }
 
 // OpenFrames implements machine.Machine: it subscribes to the interface's one socket, which is opened for the first subscriber and closed after the last.
-func (m *Machine) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+func (m *Machine) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	k := key{c.Interface, c.Only}
@@ -78,7 +78,7 @@ type owner struct {
 	ended  chan struct{} // closed when nobody listens any more
 
 	// Guarded by shared.mu.
-	port      machine.FramePort
+	port      machine.FrameSocket
 	hw        endpoint.HardwareAddr
 	gap       Gap // in which nothing is heard at present; zero: there is none
 	listening map[*subscription]bool
@@ -110,7 +110,7 @@ func (o *owner) receive() {
 }
 
 // reopen opens the interface again, however long that takes. It is nil when nobody listens any more.
-func (o *owner) reopen() machine.FramePort {
+func (o *owner) reopen() machine.FrameSocket {
 	for {
 		select {
 		case <-o.ended:
@@ -196,7 +196,7 @@ type subscription struct {
 	once   sync.Once
 }
 
-var _ machine.FramePort = (*subscription)(nil)
+var _ machine.FrameSocket = (*subscription)(nil)
 
 func (s *subscription) Hardware() endpoint.HardwareAddr {
 	s.owner.shared.mu.Lock()
@@ -204,7 +204,7 @@ func (s *subscription) Hardware() endpoint.HardwareAddr {
 	return s.owner.hw
 }
 
-// Send implements machine.FramePort. The others hear the frame as one that this machine sent, which the socket itself does not show them.
+// Send implements machine.FrameSocket. The others hear the frame as one that this machine sent, which the socket itself does not show them.
 func (s *subscription) Send(frame []byte) error {
 	o := s.owner
 	o.shared.mu.Lock()
@@ -229,7 +229,7 @@ func (s *subscription) isClosed() bool {
 	}
 }
 
-// Receive implements machine.FramePort. It outlives the going and coming of the interface.
+// Receive implements machine.FrameSocket. It outlives the going and coming of the interface.
 func (s *subscription) Receive() ([]byte, time.Time, error) {
 	select {
 	case <-s.closed:

@@ -26,7 +26,7 @@ type wired struct {
 
 var own = endpoint.HardwareAddr{2, 0, 0, 0, 0, 1}
 
-func (w *wired) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+func (w *wired) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.broken != nil {
@@ -74,7 +74,7 @@ func frame(from endpoint.HardwareAddr, text string) []byte {
 	return append(append(append([]byte{255, 255, 255, 255, 255, 255}, from[:]...), 8, 0), text...)
 }
 
-func hears(t *testing.T, p machine.FramePort, want string) {
+func hears(t *testing.T, p machine.FrameSocket, want string) {
 	t.Helper()
 	got := make(chan string, 1)
 	go func() {
@@ -97,7 +97,7 @@ var other = endpoint.HardwareAddr{2, 0, 0, 0, 0, 9}
 func TestOneSocketForAll(t *testing.T) {
 	w := &wired{}
 	m := shared.New(w, nil)
-	open := func(c machine.FrameConfig) machine.FramePort {
+	open := func(c machine.FrameConfig) machine.FrameSocket {
 		p, err := m.OpenFrames(c)
 		require.NoError(t, err)
 		return p

@@ -36,7 +36,7 @@ type flowArrival struct {
 }
 
 // OpenFlow implements machine.Machine.
-func (m *endpointMachine) OpenFlow(c machine.FlowConfig) (machine.FlowPort, error) {
+func (m *endpointMachine) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
 	p := &flowPort{m: m, to: c.To, proto: udp.ProtocolNumber, arrivals: make(chan flowArrival, 1024), done: make(chan struct{})}
 	if c.Proto == machine.FlowTCP {
 		if allowed := m.Permissions().Frames; !allowed.Granted {

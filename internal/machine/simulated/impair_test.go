@@ -80,9 +80,9 @@ func TestRoutersRationAndSayTooBig(t *testing.T) {
 	assert.InDelta(t, 3, got[evidence.Expired], 1, "a burst, and then one a second")
 
 	m = altered(t, func(s *scenario.Scenario) { s.Site.Nodes["sound-edge"].Ports["eth1"].MTU = 1200 })
-	got = echoes(t, m, machine.EchoConfig{Whole: true}, "203.0.113.80", 3, 1300, 0, 300*time.Millisecond)
+	got = echoes(t, m, machine.EchoConfig{DontFragment: true}, "203.0.113.80", 3, 1300, 0, 300*time.Millisecond)
 	assert.Equal(t, map[evidence.Outcome]int{evidence.Unreachable: 3}, got, "a router says what does not fit")
-	got = echoes(t, m, machine.EchoConfig{Whole: true}, "203.0.113.80", 3, 1100, 0, 300*time.Millisecond)
+	got = echoes(t, m, machine.EchoConfig{DontFragment: true}, "203.0.113.80", 3, 1100, 0, 300*time.Millisecond)
 	assert.Equal(t, map[evidence.Outcome]int{evidence.Answered: 3}, got)
 }
 

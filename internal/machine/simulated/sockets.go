@@ -42,7 +42,7 @@ type echoPort struct {
 }
 
 // OpenEcho implements machine.Machine.
-func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoPort, error) {
+func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, error) {
 	if p := m.Permissions().Echo; !p.Granted {
 		return nil, fmt.Errorf("echo: %s: %w", p.Why, fs.ErrPermission)
 	}
@@ -50,7 +50,7 @@ func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoPort, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &echoPort{m: m, nic: nic, v6: c.V6, whole: c.Whole, id: uint16(m.nextEcho.Add(1)), arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
+	p := &echoPort{m: m, nic: nic, v6: c.V6, whole: c.DontFragment, id: uint16(m.nextEcho.Add(1)), arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if !r.About.EchoFamily || r.About.ID != p.id || r.About.To.Addr().Is6() != c.V6 {
 			return
@@ -151,7 +151,7 @@ type datagram struct {
 }
 
 // OpenDatagram implements machine.Machine.
-func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.DatagramPort, error) {
+func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.DatagramSocket, error) {
 	var wq waiter.Queue
 	ep, local, err := m.socket(udp.ProtocolNumber, c.To, c.Interface, c.HopLimit, &wq)
 	if err != nil {
@@ -161,10 +161,10 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 		ep.Close()
 		return nil, outcomeOfSend(terr)
 	}
-	if c.Whole {
+	if c.DontFragment {
 		_ = ep.SetSockOptInt(tcpip.MTUDiscoverOption, int(tcpip.PMTUDiscoveryProbe))
 	}
-	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.Whole, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
+	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.DontFragment, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if r.About.Proto == uint8(udp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
 			select {
@@ -314,7 +314,7 @@ type heardFrame struct {
 }
 
 // OpenFrames implements machine.Machine.
-func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
+func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	iface := c.Interface
 	if p := m.Permissions().Frames; !p.Granted {
 		return nil, fmt.Errorf("frames: %s: %w", p.Why, fs.ErrPermission)

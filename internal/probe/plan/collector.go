@@ -13,7 +13,7 @@ import (
 // Log takes note of what happens in a run, in the order in which it happens. Its methods are called one at a time and must not block.
 type Log interface {
 	// Begin is called once, before anything is asked.
-	Begin(q evidence.Question, e *endpoint.Endpoint, sheet *site.Sheet)
+	Begin(q evidence.Subject, e *endpoint.Endpoint, sheet *site.Sheet)
 	Observe(o evidence.Observation)
 	// UnderWay tells of which kinds more may still come, whenever that has changed.
 	UnderWay(kinds []evidence.Kind)
@@ -37,7 +37,7 @@ func newCollector(log Log) *collector {
 }
 
 // ask notes the question and the machine to which it is put.
-func (c *collector) ask(q evidence.Question, e *endpoint.Endpoint, sheet *site.Sheet) {
+func (c *collector) ask(q evidence.Subject, e *endpoint.Endpoint, sheet *site.Sheet) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.set.Begin(q, e, sheet)

@@ -454,7 +454,7 @@ func (r *run) traceNowhere(ctx context.Context) {
 	if known || r.Families.No4 {
 		return
 	}
-	route, err := r.Machine.Route(ctx, evidence.Nowhere, "")
+	route, err := r.Machine.Route(ctx, evidence.Unassigned, "")
 	if err != nil || route.Verdict != endpoint.Forward || !route.Via.IsValid() {
 		return
 	}
@@ -468,5 +468,5 @@ func (r *run) traceNowhere(ctx context.Context) {
 			}
 		}
 	})
-	r.trace(ctx, evidence.Nowhere, last)
+	r.trace(ctx, evidence.Unassigned, last)
 }

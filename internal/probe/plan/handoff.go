@@ -94,7 +94,7 @@ func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own 
 	for probe.Sleep(ctx, handoffPace) {
 		set := r.snapshot()
 		p := fault.NewPass(set)
-		to := evidence.Nowhere
+		to := evidence.Unassigned
 		for _, a := range p.Addresses {
 			if a.Is4() && !iface.OnLink(a) {
 				to = a

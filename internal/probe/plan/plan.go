@@ -31,7 +31,7 @@ type Config struct {
 	Sheet     *site.Sheet        // the documented network to compare with; nil if there is none
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
 	Responder target.Target      // our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
-	Said      []evidence.Said    // what a person has answered
+	Said      []evidence.Answer  // what a person has answered
 	Log       Log                // what takes note of all that happens; nil: nobody
 	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
 }
@@ -169,7 +169,7 @@ func (r *run) start(ctx context.Context) error {
 		return err
 	}
 	r.iface = r.chooseInterface(ctx)
-	r.ask(evidence.Question{Target: r.Target, Interface: r.iface, Families: r.Families}, e, r.Sheet)
+	r.ask(evidence.Subject{Target: r.Target, Interface: r.iface, Families: r.Families}, e, r.Sheet)
 	for _, said := range r.Said {
 		r.observe(said)
 	}

@@ -181,7 +181,7 @@ func TestNowhereIsTheLastResort(t *testing.T) {
 		c.Thorough = true
 		set, _, err := plan.Run(t.Context(), c, nil)
 		require.NoError(t, err)
-		n, largest := hopsTo(set, evidence.Nowhere)
+		n, largest := hopsTo(set, evidence.Unassigned)
 		assert.Equal(t, asked, n > 0, name)
 		assert.LessOrEqual(t, largest, 6, "no farther than the provider's first routers")
 	}
@@ -237,7 +237,9 @@ func TestNetworkThatChangesDuringTheRun(t *testing.T) {
 // lost is a machine whose port vanishes while the tests run.
 type lost struct{ machine.Machine }
 
-func (m lost) OpenFrames(machine.FrameConfig) (machine.FramePort, error) { return nil, machine.ErrGone }
+func (m lost) OpenFrames(machine.FrameConfig) (machine.FrameSocket, error) {
+	return nil, machine.ErrGone
+}
 func (m lost) Neighbours(context.Context) ([]endpoint.Neighbour, error) {
 	return nil, machine.ErrGone
 }

@@ -5,9 +5,9 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
-	"passepartout/internal/core/strand"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/probe/watch"
 )
 
@@ -35,7 +35,7 @@ func Witnesses(s *evidence.Set) []watch.Spec {
 		}
 		if label == "" {
 			if label = s.NameOf(a); label != "" {
-				label = strand.Short(label, s)
+				label = topology.Short(label, s)
 			}
 		}
 		out = append(out, watch.Spec{Target: t, Label: label, Zone: zone, Rank: rank})
@@ -70,7 +70,7 @@ func Witnesses(s *evidence.Set) []watch.Spec {
 	if s.Target.IsZero() {
 		return out
 	}
-	x := watch.Spec{Target: s.Target, Label: strand.Short(s.Target.Host(), s), Zone: fault.Beyond, Rank: rankTarget, Families: s.Families}
+	x := watch.Spec{Target: s.Target, Label: topology.Short(s.Target.Host(), s), Zone: fault.Beyond, Rank: rankTarget, Families: s.Families}
 	if p.TargetOnLink() {
 		x.Zone = fault.LocalSubnet
 	}

@@ -210,7 +210,7 @@ func (w *Watcher) ask(ctx context.Context, x *Subject, now time.Duration) {
 		heap.Push(&w.waits, p)
 		return
 	}
-	ticket, err := w.echoer.Send(probe.EchoQuestion{To: x.Address, Size: x.Octets(), Whole: x.Whole}, func(r evidence.Reply) { w.arrived(p, r) })
+	ticket, err := w.echoer.Send(probe.EchoQuestion{To: x.Address, Size: x.Octets(), DontFragment: x.DontFragment}, func(r evidence.Reply) { w.arrived(p, r) })
 	p.began, p.ticket = ticket.SentAt, ticket
 	if err != nil {
 		w.end(p, machine.LocalError(err))

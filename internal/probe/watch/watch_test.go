@@ -58,9 +58,9 @@ func (w *wire) Permissions() machine.Permissions {
 func (w *wire) Watch(ctx context.Context) (<-chan struct{}, error) {
 	return nil, errors.New("not here")
 }
-func (w *wire) Read(context.Context) (*endpoint.Endpoint, error)      { return &endpoint.Endpoint{}, nil }
-func (w *wire) OpenEcho(machine.EchoConfig) (machine.EchoPort, error) { return w, nil }
-func (w *wire) Close() error                                          { close(w.done); return nil }
+func (w *wire) Read(context.Context) (*endpoint.Endpoint, error)        { return &endpoint.Endpoint{}, nil }
+func (w *wire) OpenEcho(machine.EchoConfig) (machine.EchoSocket, error) { return w, nil }
+func (w *wire) Close() error                                            { close(w.done); return nil }
 
 func (w *wire) Send(r machine.EchoRequest) (time.Time, error) {
 	w.mu.Lock()

@@ -49,16 +49,16 @@ const (
 
 // Spec is what should be asked, and how.
 type Spec struct {
-	Target   target.Target
-	Label    string     // what it is called on screen; "" for the target as typed
-	Zone     fault.Zone // for which it speaks
-	Rank     int        // its place among the witnesses on the way; 0: it is none
-	Method   Method     // "" is Echo
-	Interval time.Duration
-	Size     int  // octets of payload; -1: none
-	Whole    bool // never in fragments
-	Count    int  // 0: without end
-	Families evidence.Families
+	Target       target.Target
+	Label        string     // what it is called on screen; "" for the target as typed
+	Zone         fault.Zone // for which it speaks
+	Rank         int        // its place among the witnesses on the way; 0: it is none
+	Method       Method     // "" is Echo
+	Interval     time.Duration
+	Size         int  // octets of payload; -1: none
+	DontFragment bool // never in fragments
+	Count        int  // 0: without end
+	Families     evidence.Families
 }
 
 // Name is what the target is called.

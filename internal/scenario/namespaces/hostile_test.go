@@ -60,7 +60,7 @@ func forged(to, from endpoint.HardwareAddr, proto layers.IPProtocol, port uint16
 func lie(t *testing.T, l *namespaces.Lab, s *scenario.Scenario) (end func()) {
 	live, err := linux.New()
 	require.NoError(t, err)
-	var port machine.FramePort
+	var port machine.FrameSocket
 	require.NoError(t, l.On("office-store", func() (err error) {
 		port, err = live.OpenFrames(machine.FrameConfig{Interface: "eth0"})
 		return err

@@ -29,20 +29,20 @@ func at[T any](i inside, f func() (T, error)) (v T, err error) {
 	return v, err
 }
 
-func (i inside) OpenEcho(c machine.EchoConfig) (machine.EchoPort, error) {
-	return at(i, func() (machine.EchoPort, error) { return i.Machine.OpenEcho(c) })
+func (i inside) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, error) {
+	return at(i, func() (machine.EchoSocket, error) { return i.Machine.OpenEcho(c) })
 }
 
-func (i inside) OpenFlow(c machine.FlowConfig) (machine.FlowPort, error) {
-	return at(i, func() (machine.FlowPort, error) { return i.Machine.OpenFlow(c) })
+func (i inside) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
+	return at(i, func() (machine.FlowSocket, error) { return i.Machine.OpenFlow(c) })
 }
 
-func (i inside) OpenDatagram(c machine.DatagramConfig) (machine.DatagramPort, error) {
-	return at(i, func() (machine.DatagramPort, error) { return i.Machine.OpenDatagram(c) })
+func (i inside) OpenDatagram(c machine.DatagramConfig) (machine.DatagramSocket, error) {
+	return at(i, func() (machine.DatagramSocket, error) { return i.Machine.OpenDatagram(c) })
 }
 
-func (i inside) OpenFrames(c machine.FrameConfig) (machine.FramePort, error) {
-	return at(i, func() (machine.FramePort, error) { return i.Machine.OpenFrames(c) })
+func (i inside) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
+	return at(i, func() (machine.FrameSocket, error) { return i.Machine.OpenFrames(c) })
 }
 
 func (i inside) Connect(ctx context.Context, c machine.ConnectConfig) (conn net.Conn, r evidence.Reply) {

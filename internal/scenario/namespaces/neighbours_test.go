@@ -27,7 +27,7 @@ import (
 	"passepartout/internal/machine/wire"
 	"passepartout/internal/nap"
 	"passepartout/internal/probe"
-	"passepartout/internal/probe/patrol"
+	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/scenario"
 	"passepartout/internal/scenario/namespaces"
 )
@@ -112,7 +112,7 @@ func TestAskingASegment(t *testing.T) {
 		bits  int
 		rate  int
 		bound time.Duration
-	}{{24, patrol.UsualRate, 1500 * time.Millisecond}, {20, patrol.LargeRate, 8 * time.Second}} {
+	}{{24, neighbourwatch.UsualRate, 1500 * time.Millisecond}, {20, neighbourwatch.LargeRate, 8 * time.Second}} {
 		t.Run(fmt.Sprintf("a /%d", c.bits), func(t *testing.T) {
 			prefix := netip.PrefixFrom(netip.MustParseAddr("172.27.40.23"), c.bits)
 			onGrounds(t, func(s *scenario.Scenario) {
@@ -122,7 +122,7 @@ func TestAskingASegment(t *testing.T) {
 				e, err := m.Read(t.Context())
 				require.NoError(t, err)
 				ctx, cancel := context.WithCancel(t.Context())
-				p, err := patrol.Start(ctx, patrol.Config{Machine: m, Interface: "eth0", Endpoint: e, Quiet: true})
+				p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: "eth0", Endpoint: e, Quiet: true})
 				require.NoError(t, err)
 				a := &asked{}
 				stop := a.listen(t, m, prefix.Masked())
@@ -151,7 +151,7 @@ func TestAskingASegmentUnprivileged(t *testing.T) {
 		e, err := m.Read(t.Context())
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
-		p, err := patrol.Start(ctx, patrol.Config{Machine: m, Interface: "eth0", Endpoint: e, Quiet: true})
+		p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: "eth0", Endpoint: e, Quiet: true})
 		require.NoError(t, err)
 		require.NoError(t, p.Ask(ctx, 0))
 		g := p.See().Progress
@@ -171,7 +171,7 @@ func (w withoutFrames) Permissions() machine.Permissions {
 	return p
 }
 
-func (w withoutFrames) OpenFrames(machine.FrameConfig) (machine.FramePort, error) {
+func (w withoutFrames) OpenFrames(machine.FrameConfig) (machine.FrameSocket, error) {
 	return nil, fmt.Errorf("frames: %w", context.Canceled)
 }
 
@@ -182,7 +182,7 @@ func TestNeighboursOnBothGrounds(t *testing.T) {
 		require.NoError(t, err)
 		e.Resolvers = e.Resolvers[:0] // in namespaces this process sees the files of the machine that runs the tests
 		ctx, cancel := context.WithCancel(t.Context())
-		p, err := patrol.Start(ctx, patrol.Config{Machine: m, Interface: "eth0", Endpoint: e})
+		p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: "eth0", Endpoint: e})
 		require.NoError(t, err)
 		defer func() { cancel(); p.Wait() }()
 		require.NoError(t, p.Ask(ctx, 0))
@@ -212,7 +212,7 @@ type inNamespace struct {
 	ns netns.NsHandle
 }
 
-func (i inNamespace) OpenDatagram(c machine.DatagramConfig) (port machine.DatagramPort, err error) {
+func (i inNamespace) OpenDatagram(c machine.DatagramConfig) (port machine.DatagramSocket, err error) {
 	if failed := namespaces.In(i.ns, func() error { port, err = i.Machine.OpenDatagram(c); return nil }); failed != nil {
 		return nil, failed
 	}

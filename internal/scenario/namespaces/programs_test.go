@@ -17,7 +17,7 @@ import (
 
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/machine/linux"
-	"passepartout/internal/probe/patrol"
+	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/scenario"
 	"passepartout/internal/scenario/namespaces"
 )
@@ -67,7 +67,7 @@ func TestRealResponders(t *testing.T) {
 	require.NoError(t, err)
 	e.Resolvers = nil
 	ctx, cancel := context.WithCancel(t.Context())
-	ear, err := patrol.Start(ctx, patrol.Config{Machine: m, Interface: "eth0", Endpoint: e, Quiet: true})
+	ear, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: "eth0", Endpoint: e, Quiet: true})
 	require.NoError(t, err)
 	defer func() { cancel(); ear.Wait() }()
 	if _, err := exec.LookPath("lldpd"); err != nil {
@@ -77,7 +77,7 @@ func TestRealResponders(t *testing.T) {
 	daemon(t, lab.AtSwitches, "sh", "-c", `mount -t sysfs sysfs /sys && exec lldpd -d -u "$0" -S "a switch of the pier" -I "s*"`, filepath.Join(dir, "lldpd.socket"))
 	require.Eventually(t, func() bool { // the responder tests its name for a moment before it answers for it (RFC 6762 §8)
 		ctx, cancel := context.WithCancel(t.Context())
-		p, err := patrol.Start(ctx, patrol.Config{Machine: m, Interface: "eth0", Endpoint: e})
+		p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: "eth0", Endpoint: e})
 		require.NoError(t, err)
 		defer func() { cancel(); p.Wait() }()
 		require.NoError(t, p.Ask(ctx, 0))

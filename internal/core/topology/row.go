@@ -1,4 +1,4 @@
-package strand
+package topology
 
 import (
 	"passepartout/internal/core/fault"

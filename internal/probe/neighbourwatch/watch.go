@@ -1,5 +1,5 @@
-// Package patrol keeps watch over the neighbours of one port: it reads the system's table, listens to the segment where that is permitted, and asks when it is told to.
-package patrol
+// Package neighbourwatch keeps watch over the neighbours of one port: it reads the system's table, listens to the segment where that is permitted, and asks when it is told to.
+package neighbourwatch
 
 import (
 	"context"
@@ -71,8 +71,8 @@ type Picture struct {
 	SwitchAt time.Time
 }
 
-// Patrol is at work until its context ends and Wait has returned.
-type Patrol struct {
+// Watch is at work until its context ends and Wait has returned.
+type Watch struct {
 	Config
 	Prefixes []netip.Prefix // of the port, those of IPv4 first
 	Home     site.Network
@@ -92,12 +92,12 @@ type Patrol struct {
 }
 
 // Start begins to watch.
-func Start(ctx context.Context, c Config) (*Patrol, error) {
+func Start(ctx context.Context, c Config) (*Watch, error) {
 	i, ok := c.Endpoint.Interface(c.Interface)
 	if !ok {
 		return nil, fmt.Errorf("%w: %q", endpoint.ErrNoInterface, c.Interface)
 	}
-	p := &Patrol{Config: c, own: i, tried: map[netip.Addr]bool{}, servers: c.Endpoint.AskedResolvers()}
+	p := &Watch{Config: c, own: i, tried: map[netip.Addr]bool{}, servers: c.Endpoint.AskedResolvers()}
 	for _, v6 := range []bool{false, true} {
 		for _, a := range i.Usable(v6) {
 			p.Prefixes = append(p.Prefixes, a.Prefix)
@@ -139,7 +139,7 @@ func Start(ctx context.Context, c Config) (*Patrol, error) {
 }
 
 // recall takes in what tests have found before.
-func (p *Patrol) recall() {
+func (p *Watch) recall() {
 	if p.Known == nil {
 		return
 	}
@@ -154,9 +154,9 @@ func (p *Patrol) recall() {
 }
 
 // Wait returns when all that was under way has ended.
-func (p *Patrol) Wait() { p.wg.Wait() }
+func (p *Watch) Wait() { p.wg.Wait() }
 
-func (p *Patrol) read(ctx context.Context) {
+func (p *Watch) read(ctx context.Context) {
 	table, err := p.Machine.Neighbours(ctx)
 	if err != nil {
 		return
@@ -169,7 +169,7 @@ func (p *Patrol) read(ctx context.Context) {
 }
 
 // known gives the names that need no question: those of the sheet and of the hosts file.
-func (p *Patrol) known() {
+func (p *Watch) known() {
 	for _, a := range p.book.Known() {
 		if f, ok := p.Home.Holder(a); ok && f.Name != "" {
 			p.book.Call(a, neighbours.Name{Text: f.Name, Source: neighbours.BySheet})
@@ -182,7 +182,7 @@ func (p *Patrol) known() {
 	}
 }
 
-func (p *Patrol) hear(f *wire.Frame, frame []byte) {
+func (p *Watch) hear(f *wire.Frame, frame []byte) {
 	now := time.Now()
 	if s, ok := wire.ParseLLDP(frame); ok {
 		p.mu.Lock()
@@ -203,12 +203,12 @@ func (p *Patrol) hear(f *wire.Frame, frame []byte) {
 }
 
 // near reports whether an address can be a neighbour's.
-func (p *Patrol) near(a netip.Addr) bool {
+func (p *Watch) near(a netip.Addr) bool {
 	return a.IsLinkLocalUnicast() || p.own.OnLink(a) || a.Is4() && !a.IsUnspecified() && !a.IsMulticast()
 }
 
 // name looks up what the machines are called that have no name yet: by reverse DNS, and by asking themselves.
-func (p *Patrol) name(ctx context.Context) {
+func (p *Watch) name(ctx context.Context) {
 	p.mu.Lock()
 	var todo []netip.Addr
 	for _, a := range p.book.Nameless() {
@@ -249,7 +249,7 @@ func (p *Patrol) name(ctx context.Context) {
 }
 
 // See gives the picture as it is now.
-func (p *Patrol) See() Picture {
+func (p *Watch) See() Picture {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := p.picture
@@ -263,7 +263,7 @@ func (p *Patrol) See() Picture {
 
 // Size is how many addresses asking the whole segment means, and whether that needs a question first, or is too much. Only IPv4 segments are asked: a /64 has
 // more addresses than anybody has time for.
-func (p *Patrol) Size() (targets int, prefix netip.Prefix, ok bool) {
+func (p *Watch) Size() (targets int, prefix netip.Prefix, ok bool) {
 	for _, own := range p.Prefixes {
 		if own.Addr().Is4() && own.Bits() < 32 {
 			return int(min(subnet.Size(own), 1<<24)), own, true
@@ -284,7 +284,7 @@ func (e ErrTooLarge) Error() string {
 
 // Ask asks everybody on the segment, at most rate requests a second (0: the usual for its size), and returns when that is over. A second call while one is under way
 // returns at once.
-func (p *Patrol) Ask(ctx context.Context, rate int) error {
+func (p *Watch) Ask(ctx context.Context, rate int) error {
 	size, prefix, ok := p.Size()
 	switch {
 	case !ok:
@@ -348,7 +348,7 @@ func (p *Patrol) Ask(ctx context.Context, rate int) error {
 }
 
 // askAllNodes asks the IPv6 machines of the segment: from the link-local address, so that they show theirs, and from each other one.
-func (p *Patrol) askAllNodes() {
+func (p *Watch) askAllNodes() {
 	for _, a := range p.own.Addresses {
 		if own := a.Prefix.Addr(); own.Is6() && !a.Tentative && !a.Duplicate {
 			_ = p.segment.AskAllNodes(own) // a port that has gone shows soon enough
@@ -357,7 +357,7 @@ func (p *Patrol) askAllNodes() {
 }
 
 // Try asks whether an address is free, or, if it is this machine's own, whether anybody else uses it. A trial under way ends.
-func (p *Patrol) Try(ctx context.Context, a netip.Addr) neighbours.Trial {
+func (p *Watch) Try(ctx context.Context, a netip.Addr) neighbours.Trial {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	p.mu.Lock()
@@ -378,7 +378,7 @@ func (p *Patrol) Try(ctx context.Context, a netip.Addr) neighbours.Trial {
 }
 
 // Prefix is the prefix of the port that holds an address, else its first one.
-func (p *Patrol) Prefix(a netip.Addr) netip.Prefix {
+func (p *Watch) Prefix(a netip.Addr) netip.Prefix {
 	if own, ok := p.own.PrefixFor(a); ok {
 		return own
 	}
@@ -389,7 +389,7 @@ func (p *Patrol) Prefix(a netip.Addr) netip.Prefix {
 }
 
 // OwnAddress is the address that "does anybody else use mine?" is about.
-func (p *Patrol) OwnAddress() (netip.Addr, bool) {
+func (p *Watch) OwnAddress() (netip.Addr, bool) {
 	if len(p.Prefixes) == 0 {
 		return netip.Addr{}, false
 	}

@@ -1,4 +1,4 @@
-package strand_test
+package topology_test
 
 import (
 	"net/netip"
@@ -10,12 +10,12 @@ import (
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/fault"
-	"passepartout/internal/core/strand"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 )
 
-func row(stations []strand.Station) string {
+func row(stations []topology.Station) string {
 	var out []string
 	for _, s := range stations {
 		text := s.State.String() + " " + s.Label
@@ -90,7 +90,7 @@ func TestOf(t *testing.T) {
 			if c.change != nil {
 				c.change(s)
 			}
-			l := strand.Of(s, verdict.Judge(s))
+			l := topology.Of(s, verdict.Judge(s))
 			assert.Equal(t, c.host, row(l.Host))
 			assert.Equal(t, c.local, row(l.Local))
 			assert.Equal(t, c.names, row(l.Names))
@@ -98,6 +98,6 @@ func TestOf(t *testing.T) {
 			assert.Equal(t, c.broken, l.Broken)
 		})
 	}
-	assert.Equal(t, ".23", strand.Tail(Own))
-	assert.Equal(t, "2001:db8::1", strand.Tail(netip.MustParseAddr("2001:db8::1")))
+	assert.Equal(t, ".23", topology.Tail(Own))
+	assert.Equal(t, "2001:db8::1", topology.Tail(netip.MustParseAddr("2001:db8::1")))
 }

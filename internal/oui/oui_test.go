@@ -1,4 +1,4 @@
-package vendor_test
+package oui_test
 
 import (
 	"testing"
@@ -7,10 +7,10 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/vendor"
+	"passepartout/internal/oui"
 )
 
-// The packed register says what the library's says: go generate ./internal/vendor makes it anew.
+// The packed register says what the library's says: go generate ./internal/oui makes it anew.
 func TestRegisterIsTheLibrarys(t *testing.T) {
 	asked := 0
 	for prefix, name := range macs.ValidMACPrefixMap {
@@ -19,7 +19,7 @@ func TestRegisterIsTheLibrarys(t *testing.T) {
 			continue
 		}
 		asked++
-		if got := vendor.Of(h); len(name) < 200 && name[0] < 0x80 && got != name {
+		if got := oui.Of(h); len(name) < 200 && name[0] < 0x80 && got != name {
 			assert.GreaterOrEqual(t, len(got), len(name), "%v: %q, the library has %q", h, got, name) // longer where a control character is shown
 		}
 	}
@@ -27,6 +27,6 @@ func TestRegisterIsTheLibrarys(t *testing.T) {
 	for h, want := range map[endpoint.HardwareAddr]string{
 		{}: "", {2, 0, 0, 0, 0x10, 0x17}: "made up, not registered", {0, 0, 0x5e, 0, 1, 0x28}: "shared by routers", {0, 0, 0x0c, 0x07, 0xac, 1}: "shared by routers", {0xfc, 0xff, 0xff, 0, 0, 1}: "",
 	} {
-		assert.Equal(t, want, vendor.Of(h), h.String())
+		assert.Equal(t, want, oui.Of(h), h.String())
 	}
 }

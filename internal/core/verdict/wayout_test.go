@@ -24,7 +24,7 @@ func secure(flaw evidence.TLSFlaw, from, to, date time.Time) func(*evidence.Set)
 	return func(s *evidence.Set) {
 		s.Target, _ = target.Parse("https://bookings.kittiwake.example/")
 		s.Webs = []evidence.Web{{URL: "https://bookings.kittiwake.example/", To: netip.AddrPortFrom(Bookings, 443), Flaw: flaw, Date: date, At: moment,
-			Shown: evidence.Certificate{Names: []string{"bookings.kittiwake.example"}, Issuer: "CN=pier", NotBefore: from, NotAfter: to}, Reply: evidence.Reply{Outcome: evidence.Nonsense, From: Bookings, Reason: "handshake failure"}}}
+			Shown: evidence.Certificate{Names: []string{"bookings.kittiwake.example"}, Issuer: "CN=pier", NotBefore: from, NotAfter: to}, Reply: evidence.Reply{Outcome: evidence.Malformed, From: Bookings, Reason: "handshake failure"}}}
 		if flaw == evidence.NoFlaw {
 			s.Webs[0].Reply = Answer(Bookings, 40)
 		}

@@ -13,8 +13,8 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
-	"passepartout/internal/core/strand"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
@@ -22,7 +22,7 @@ import (
 
 // reachView shows the witnesses of each zone over time, and whose loss it was.
 var reachView = &view{
-	key: "6", name: "reach", does: "the witnesses of each zone over time, and whose loss it was", at: string(strand.Gateway), live: true,
+	key: "6", name: "reach", does: "the witnesses of each zone over time, and whose loss it was", at: string(topology.Gateway), live: true,
 	help: [][2]string{
 		{"⠤⠒⠉", "a reply: the higher, the longer; each zone has its own scale, named at the right"},
 		{"├4┤ ┼", "a run of probes without answer, and its length; ┼ where there is no room for it"},
@@ -167,7 +167,7 @@ func settingsOf(s watch.Spec) string {
 	if s.Count > 0 {
 		parts = append(parts, "count "+strconv.Itoa(s.Count))
 	}
-	if s.Whole {
+	if s.DontFragment {
 		parts = append(parts, "whole")
 	}
 	if s.Method == watch.Connect {
@@ -185,7 +185,7 @@ func settingsOf(s watch.Spec) string {
 // readSettings reads "every 0.2s size 1400 count 100 whole tcp ipv4"; what is not named takes its usual value. mtu is the interface's; 0: not known.
 func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 	out := s
-	out.Interval, out.Size, out.Count, out.Whole, out.Method, out.Families = 0, 0, 0, false, watch.Echo, evidence.Families{}
+	out.Interval, out.Size, out.Count, out.DontFragment, out.Method, out.Families = 0, 0, 0, false, watch.Echo, evidence.Families{}
 	words := strings.Fields(strings.ToLower(text))
 	for i := 0; i < len(words); i++ {
 		value := ""
@@ -220,7 +220,7 @@ func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 				out.Size = -1
 			}
 		case "whole":
-			out.Whole = true
+			out.DontFragment = true
 		case "tcp":
 			if s.Target.Port == 0 {
 				return s, fmt.Errorf("tcp: %s names no port; add it anew as name:port", s.Name())
@@ -236,7 +236,7 @@ func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 		}
 	}
 	const heads = 28 // of IPv4 and ICMP; IPv6 takes 20 more
-	if out.Whole && mtu > 0 && out.Octets()+heads > mtu {
+	if out.DontFragment && mtu > 0 && out.Octets()+heads > mtu {
 		return s, fmt.Errorf("size %d: with its headers more than the %d octets that the port takes; at most %d, or without \"whole\"", out.Octets(), mtu, mtu-heads)
 	}
 	return out, nil

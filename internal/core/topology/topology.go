@@ -1,5 +1,5 @@
-// Package strand puts a case on a line: the stations between this machine and the target, by zone, and how the strand between them holds.
-package strand
+// Package topology puts a case on a line: the stations between this machine and the target, by zone, and how the strand between them holds.
+package topology
 
 import (
 	"fmt"

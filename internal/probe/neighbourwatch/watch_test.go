@@ -1,4 +1,4 @@
-package patrol_test
+package neighbourwatch_test
 
 import (
 	"context"
@@ -16,12 +16,12 @@ import (
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/core/site"
 	"passepartout/internal/machine/simulated"
-	"passepartout/internal/probe/patrol"
+	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/scenario"
 )
 
 // start watches over the neighbours of the endpoint of a scenario, changed before it is built.
-func start(t *testing.T, name string, o simulated.Options, sheet *site.Sheet, change func(*scenario.Scenario)) *patrol.Patrol {
+func start(t *testing.T, name string, o simulated.Options, sheet *site.Sheet, change func(*scenario.Scenario)) *neighbourwatch.Watch {
 	s, err := scenario.Load(name)
 	require.NoError(t, err)
 	if change != nil {
@@ -32,13 +32,13 @@ func start(t *testing.T, name string, o simulated.Options, sheet *site.Sheet, ch
 	e, err := built.Machine().Read(t.Context())
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
-	p, err := patrol.Start(ctx, patrol.Config{Machine: built.Machine(), Interface: "eth0", Endpoint: e, Sheet: sheet})
+	p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: built.Machine(), Interface: "eth0", Endpoint: e, Sheet: sheet})
 	require.NoError(t, err)
 	t.Cleanup(func() { cancel(); p.Wait(); built.Close() })
 	return p
 }
 
-func row(p *patrol.Patrol, a string) (neighbours.Row, bool) {
+func row(p *neighbourwatch.Watch, a string) (neighbours.Row, bool) {
 	rows := p.See().Rows
 	i := slices.IndexFunc(rows, func(r neighbours.Row) bool { return r.Address == netip.MustParseAddr(a) })
 	if i < 0 {
@@ -47,7 +47,7 @@ func row(p *patrol.Patrol, a string) (neighbours.Row, bool) {
 	return rows[i], true
 }
 
-func nameOf(p *patrol.Patrol, a string) string {
+func nameOf(p *neighbourwatch.Watch, a string) string {
 	r, _ := row(p, a)
 	var parts []string
 	for _, n := range r.Names {
@@ -123,7 +123,7 @@ func TestWhatIsWrongShows(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		gw := netip.MustParseAddr("172.27.40.1")
 		known := &evidence.Set{Neighbours: []evidence.Neighbour{{Asked: gw, Method: "arp", Hardware: []endpoint.HardwareAddr{{2, 1}, {2, 2}}, Reply: evidence.Reply{Outcome: evidence.Answered, From: gw}}}}
-		p, err := patrol.Start(ctx, patrol.Config{Machine: built.Machine(), Interface: "eth0", Endpoint: e, Known: known, Began: time.Now(), Quiet: true})
+		p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: built.Machine(), Interface: "eth0", Endpoint: e, Known: known, Began: time.Now(), Quiet: true})
 		require.NoError(t, err)
 		r, _ := row(p, "172.27.40.1")
 		assert.Contains(t, r.Marks, neighbours.SeveralHold)
@@ -147,14 +147,14 @@ func TestSizes(t *testing.T) {
 	defer cancel()
 	require.NoError(t, p.Ask(ctx, 0))
 	g := p.See().Progress
-	assert.Equal(t, patrol.LargeRate, g.Rate)
+	assert.Equal(t, neighbourwatch.LargeRate, g.Rate)
 	assert.Equal(t, "stopped", g.Why)
 	assert.Less(t, g.Asked, 500)
 	p = start(t, "no-address", simulated.Options{}, nil, nil)
 	assert.ErrorContains(t, p.Ask(t.Context(), 0), "no IPv4 network")
 	_, ok := p.OwnAddress()
 	assert.False(t, ok)
-	_, err = patrol.Start(t.Context(), patrol.Config{Endpoint: &endpoint.Endpoint{}, Interface: "nosuch"})
+	_, err = neighbourwatch.Start(t.Context(), neighbourwatch.Config{Endpoint: &endpoint.Endpoint{}, Interface: "nosuch"})
 	assert.ErrorIs(t, err, endpoint.ErrNoInterface)
 }
 

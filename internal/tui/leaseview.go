@@ -13,7 +13,7 @@ import (
 	"passepartout/internal/capture"
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/strand"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
@@ -21,7 +21,7 @@ import (
 
 // leaseView shows the lease in its time, what is offered beside it, and the DHCP exchanges.
 var leaseView = &view{
-	key: "3", name: "lease", does: "the lease in its time, offers beside it, and the DHCP exchanges", at: string(strand.DHCP), live: true,
+	key: "3", name: "lease", does: "the lease in its time, offers beside it, and the DHCP exchanges", at: string(topology.DHCP), live: true,
 	help: [][2]string{
 		{"━ ● ┈", "the lease's life: past, now, to come; ┊ T1 and T2, when the client renews; ╳ past its end"},
 		{"╍╍", "held here and offered part in this line"},
@@ -106,7 +106,7 @@ func lookAtLease(m *model) func() any {
 	}
 	return func() any {
 		var s leaseSeen
-		ear, deaf := c.Ear()
+		ear, deaf := c.DHCPListener()
 		if s.deaf = deaf; ear != nil {
 			s.hears, s.since = true, ear.Since
 			s.exchanges, s.counts = ear.Exchanges()

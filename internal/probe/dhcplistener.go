@@ -10,11 +10,11 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// Ear listens to the DHCP messages on a port, this machine's own among them, and puts them together into exchanges. It sends nothing. What a switch does
+// DHCPListener listens to the DHCP messages on a port, this machine's own among them, and puts them together into exchanges. It sends nothing. What a switch does
 // not bring to this port, it cannot hear: unicast messages of others.
-type Ear struct {
+type DHCPListener struct {
 	Since time.Time
-	port  machine.FramePort
+	port  machine.FrameSocket
 	done  chan struct{}
 
 	heard func(dhcp.Sighting)
@@ -28,13 +28,13 @@ type Ear struct {
 // mostHeard is how many exchanges that have ended are kept: the latest.
 const mostHeard = 512
 
-// Listen begins to listen. heard, if not nil, is called for each message but this program's own questions, from the listening goroutine.
-func Listen(m machine.Machine, iface string, heard func(dhcp.Sighting)) (*Ear, error) {
+// ListenDHCP begins to listen. heard, if not nil, is called for each message but this program's own questions, from the listening goroutine.
+func ListenDHCP(m machine.Machine, iface string, heard func(dhcp.Sighting)) (*DHCPListener, error) {
 	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface, Own: true, Only: machine.OnlyDHCP})
 	if err != nil {
 		return nil, err
 	}
-	e := &Ear{Since: time.Now(), port: port, done: make(chan struct{}), heard: heard}
+	e := &DHCPListener{Since: time.Now(), port: port, done: make(chan struct{}), heard: heard}
 	e.tracker = dhcp.NewTracker(dhcp.Config{Most: 1024, Ended: func(x *dhcp.Exchange) {
 		if len(e.ended) == mostHeard {
 			e.ended = slices.Delete(e.ended, 0, 1)
@@ -45,7 +45,7 @@ func Listen(m machine.Machine, iface string, heard func(dhcp.Sighting)) (*Ear, e
 	return e, nil
 }
 
-func (e *Ear) hear() {
+func (e *DHCPListener) hear() {
 	defer close(e.done)
 	for {
 		frame, at, err := e.port.Receive()
@@ -75,13 +75,13 @@ func (e *Ear) hear() {
 }
 
 // Close ends the listening.
-func (e *Ear) Close() {
+func (e *DHCPListener) Close() {
 	e.port.Close()
 	<-e.done
 }
 
 // Exchanges are those heard so far, the one that began last first, and how many messages of each type there were, this program's own left out.
-func (e *Ear) Exchanges() (out []*dhcp.Exchange, counts [dhcp.Inform + 1]int) {
+func (e *DHCPListener) Exchanges() (out []*dhcp.Exchange, counts [dhcp.Inform + 1]int) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	out = append(e.tracker.Open(), e.ended...)

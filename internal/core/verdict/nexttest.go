@@ -14,7 +14,7 @@ import (
 type Test struct {
 	ID       string
 	Text     string
-	Outcomes []Reply
+	Outcomes []Choice
 	Found    func(*evidence.Set) string // what came of it, in one sentence; "" for nothing yet
 }
 
@@ -31,7 +31,7 @@ func ids(faults ...*fault.Fault) (out []fault.ID) {
 
 // Tests are all that can be chosen.
 var Tests = []Test{
-	{ID: "another-neighbour", Text: "Does another neighbour than the gateway pass traffic on?", Outcomes: []Reply{
+	{ID: "another-neighbour", Text: "Does another neighbour than the gateway pass traffic on?", Outcomes: []Choice{
 		{ID: "one-does", Points: ids(fault.GatewayNotARouter, fault.DHCPWrongOptions, fault.DHCPRogue), Clears: append(ids(fault.SegmentIsolated, fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...)},
 		{ID: "none-does", Clears: ids(fault.GatewayNotARouter), Points: ids(fault.GatewaySilent, fault.GatewayDoesNotForward, fault.UplinkDown)},
 	}, Found: func(s *evidence.Set) string {
@@ -46,7 +46,7 @@ var Tests = []Test{
 		}
 		return noneOf(asked, "None of the %d that were handed a packet does.")
 	}},
-	{ID: "named-servers", Text: "Do the name servers that the network names know the name?", Outcomes: []Reply{
+	{ID: "named-servers", Text: "Do the name servers that the network names know the name?", Outcomes: []Choice{
 		{ID: "one-does", Points: ids(fault.ResolverWrong, fault.DHCPWrongOptions), Clears: append(ids(fault.GatewayDoesNotForward, fault.NameNotFound, fault.ResolverSilent, fault.ResolverSilentLocal, fault.NameServerFailing), behindGateway...)},
 		{ID: "none-does", Clears: ids(fault.ResolverWrong)},
 	}, Found: func(s *evidence.Set) string {
@@ -57,7 +57,7 @@ var Tests = []Test{
 		}
 		return noneOf(len(s.Elsewhere), "None of the %d that were asked does.")
 	}},
-	{ID: "another-port", Text: "Is the target reached out of another port of this machine?", Outcomes: []Reply{
+	{ID: "another-port", Text: "Is the target reached out of another port of this machine?", Outcomes: []Choice{
 		{ID: "reached", Points: ids(fault.CompetingDefaultRoutes, fault.TunnelHoldsRoute, fault.RouteBlocked), Clears: append(append(ids(fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
 		{ID: "not-reached", Clears: ids(fault.CompetingDefaultRoutes)},
 	}, Found: func(s *evidence.Set) string {
@@ -68,7 +68,7 @@ var Tests = []Test{
 		}
 		return noneOf(len(s.OtherWays), "Not in %d attempts.")
 	}},
-	{ID: "documented-services", Text: "Do other services of the site sheet answer?", Outcomes: []Reply{
+	{ID: "documented-services", Text: "Do other services of the site sheet answer?", Outcomes: []Choice{
 		{ID: "they-do", Clears: append(ids(fault.HostFirewall, fault.GatewaySilent, fault.GatewayDoesNotForward, fault.SegmentIsolated), fault.UplinkDown.ID), Points: ofTheTarget},
 		{ID: "none-does", Points: behindGateway, Clears: ids(fault.ServiceFiltered)},
 	}, Found: func(s *evidence.Set) string {
@@ -84,7 +84,7 @@ var Tests = []Test{
 		}
 		return noneOf(asked, "None does in %d attempts.")
 	}},
-	{ID: "named-portal", Text: "Does the captive portal that the network names hold this machine back?", Outcomes: []Reply{
+	{ID: "named-portal", Text: "Does the captive portal that the network names hold this machine back?", Outcomes: []Choice{
 		{ID: "held-back", Points: ids(fault.CaptivePortal), Clears: append(append(ids(fault.HostFirewall, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
 		{ID: "free", Clears: ids(fault.CaptivePortal)},
 	}, Found: func(s *evidence.Set) string {
@@ -131,7 +131,7 @@ func (r Result) Parts(t Test) (across, within int, faults []fault.ID) {
 	}
 	across, within = parts(t.Outcomes, left)
 	for _, s := range left {
-		if slices.ContainsFunc(t.Outcomes, func(o Reply) bool {
+		if slices.ContainsFunc(t.Outcomes, func(o Choice) bool {
 			return slices.Contains(o.Clears, s.Fault.ID) || slices.Contains(o.Points, s.Fault.ID)
 		}) {
 			faults = append(faults, s.Fault.ID)

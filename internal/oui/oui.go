@@ -1,5 +1,5 @@
-// Package vendor names the makers of network cards: from the register of the first three octets of hardware addresses (IEEE MA-L), as it is packaged with a library.
-package vendor
+// Package oui names the makers of network cards: from the register of the first three octets of hardware addresses (IEEE MA-L), as it is packaged with a library.
+package oui
 
 import (
 	_ "embed"
