@@ -55,4 +55,4 @@ picture reach 142x44 fault-comes-and-goes Enter=2 6=42
 picture path 142x44 rate-limited-hop Enter=2 7=30
 picture path-stops 142x44 path-stops Enter=3 7=3
 picture help 142x44 healthy Enter=1.5 ?=0.5
-picture outdated 142x44 fault-comes-and-goes Enter=12.6
+picture outdated 142x44 fault-comes-and-goes Enter=14.2

@@ -23,7 +23,10 @@ func TestLeaseView(t *testing.T) {
 	m := alive(t, "dhcp-rogue", 140, 44)
 	press(m, "3")
 	shows(t, m, "172.27.40.210/24", "━━ bound", "by dhclient, from", "obtained", "now", "T1", "T2", "ends", "The client renews by itself at",
-		"offered by", "172.27.40.66", "╍╍ differs", "disagree: router, name server", "heard since", "informed by", "this machine", "server 172.27.40.66", "inform 172.27.40.210")
+		"offered by", "172.27.40.66", "╍╍ differs", "disagree: router, name server", "heard since", "own left out")
+	assert.NotContains(t, text(m), "informed by")
+	press(m, "u") // and those of this program too
+	shows(t, m, "informed by", "this program", "server 172.27.40.66", "inform 172.27.40.210")
 	press(m, "d")
 	shows(t, m, "asking DHCP servers", "of 4 s; no lease is taken")
 	shows(t, m, "offers within 4.0 s")
@@ -78,8 +81,8 @@ func TestLeaseViewOnASmallScreen(t *testing.T) {
 	press(m, "3")
 	shows(t, m, "━━ bound", "Settings", "held here", "tab shows the exchanges")
 	assert.NotContains(t, text(m), "heard since")
-	press(m, "tab")
-	shows(t, m, "heard since", "this machine", "discover")
+	press(m, "tab", "u")
+	shows(t, m, "heard since", "this program", "inform")
 	whole(t, m, "lease on a small screen")
 }
 

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/draw"
 	"passepartout/internal/report"
@@ -141,6 +142,9 @@ func (m *model) checkList(width int) (out []listed) {
 			zone = c.Zone
 			r := &row{}
 			r.put(t.faint, " "+zoneTitles[zone])
+			if m.past(zone) {
+				r.put(t.faint, ", as it was at "+m.state.Verdict.Reached.Format("15:04:05"))
+			}
 			out = append(out, listed{r.cut(width), -1})
 		}
 		r := &row{}
@@ -154,14 +158,18 @@ func (m *model) checkList(width int) (out []listed) {
 				label = t.text
 			}
 		}
-		shape := t.state[c.State]
-		if behind(m.result, c) {
+		shape, strand := t.state[c.State], strands[c.State]
+		past := m.past(c.Zone) && c.State != verdict.Broken
+		if past {
+			strand = strands[verdict.StateUnknown]
+		}
+		if past || behind(m.result, c) {
 			shape = t.faint
 			if i != m.selected {
 				label = t.faint
 			}
 		}
-		r.put(t.accent, mark).put(shape, strands[c.State]).put(t.text, " ").put(label, c.Label).at(18)
+		r.put(t.accent, mark).put(shape, strand).put(t.text, " ").put(label, c.Label).at(18)
 		r.put(label, fit(c.Fact, width-19))
 		out = append(out, listed{r.cut(width), i})
 		if was, changed := since.Of(c.ID); changed { // before beside after
@@ -171,6 +179,12 @@ func (m *model) checkList(width int) (out []listed) {
 		}
 	}
 	return out
+}
+
+// past reports whether what was found in a zone is no longer sure: something has changed there, or nearer to this machine.
+func (m *model) past(z fault.Zone) bool {
+	v := &m.state.Verdict
+	return (v.Standing == state.Doubtful || v.Standing == state.Outdated) && z >= v.From
 }
 
 // behind reports whether a check failed only because of a break nearer to this machine: it is drawn faint, so that the break stands out.
@@ -187,9 +201,13 @@ func (m *model) detail(width, height int) []string {
 	}
 	c := m.result.Checks[m.selected]
 	head := &row{}
-	state := c.Zone.String() + " · " + c.State.String()
-	title := fit(c.Label+": "+c.Fact, width-ansi.StringWidth(state)-2)
-	head.put(t.loud, title).at(width-ansi.StringWidth(state)).put(t.state[c.State], state)
+	said := c.Zone.String() + " · " + c.State.String()
+	paint := t.state[c.State]
+	if m.past(c.Zone) {
+		said, paint = c.Zone.String()+" · at "+m.state.Verdict.Reached.Format("15:04:05")+": "+c.State.String(), t.faint
+	}
+	title := fit(c.Label+": "+c.Fact, width-ansi.StringWidth(said)-2)
+	head.put(t.loud, title).at(width-ansi.StringWidth(said)).put(paint, said)
 	lines := []string{head.cut(width), ""}
 	if height < 14 {
 		lines = lines[:1]

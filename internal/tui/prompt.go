@@ -97,7 +97,7 @@ func (m *model) export() tea.Cmd {
 		if err := now.Check(path); err != nil {
 			return nil, err
 		}
-		m.say(v, "being written to "+path+" …")
+		m.say(v, "writing "+path+" …")
 		return m.inBackground("what is on screen is being written", func() func(*model) tea.Cmd {
 			err := now.Save(path)
 			return func(m *model) tea.Cmd {

@@ -54,6 +54,8 @@ func (still) Connect(context.Context, machine.ConnectConfig) (net.Conn, evidence
 	return nil, evidence.Reply{Outcome: evidence.LocalError}
 }
 
+func (still) OpenFlow(machine.FlowConfig) (machine.FlowSocket, error) { return nil, machine.ErrNoRoute }
+
 // Read never ends, so that a run never brings evidence of its own.
 func (still) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	<-ctx.Done()

@@ -66,9 +66,7 @@ var sorts = []*sort{
 		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Server, b.Server))
 	}, DHCPOffer),
 	sortOf("chosen", func(s *Set) *[]Chosen { return &s.Chosen }, inTurn[Chosen]),
-	sortOf("named", func(s *Set) *[]Named { return &s.Names }, func(a, b Named) int {
-		return cmp.Or(a.Address.Compare(b.Address), cmp.Compare(a.Name, b.Name))
-	}),
+	namedSort(),
 	sortTaken("change", func(s *Set, o Change) { s.Changed = string(o) }, Settings),
 	sortOf("withheld", func(s *Set) *[]Withheld { return &s.Withheld }, func(a, b Withheld) int {
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Why, b.Why))
@@ -92,21 +90,31 @@ func discoverySort() *sort {
 	return s
 }
 
-// saidSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
-func saidSort() *sort {
-	s := sortTaken("said", func(s *Set, o Answer) {
-		s.Said = slices.DeleteFunc(slices.Clone(s.Said), func(old Answer) bool { return old.Question == o.Question })
-		if o.Answer != "" {
-			s.Said = append(s.Said, o)
+// sortLatest makes the row of a sort of which the latest with the same key counts, and takes the place of the earlier one.
+func sortLatest[T Observation, K comparable](name string, list func(*Set) *[]T, key func(T) K, empty func(T) bool, by func(a, b T) int) *sort {
+	s := sortOf(name, list, by)
+	s.take = func(set *Set, o Observation) {
+		l, is := list(set), o.(T)
+		*l = slices.DeleteFunc(slices.Clone(*l), func(old T) bool { return key(old) == key(is) })
+		if !empty(is) {
+			*l = append(*l, is)
 		}
-	})
-	s.order = func(set *Set) {
-		set.Said = slices.Clone(set.Said)
-		slices.SortStableFunc(set.Said, func(a, b Answer) int {
-			return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
-		})
 	}
 	return s
+}
+
+// saidSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
+func saidSort() *sort {
+	return sortLatest("said", func(s *Set) *[]Answer { return &s.Said }, func(a Answer) string { return a.Question }, func(a Answer) bool { return a.Answer == "" },
+		func(a, b Answer) int {
+			return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
+		})
+}
+
+// namedSort: an address goes by the name that was learned last.
+func namedSort() *sort {
+	return sortLatest("named", func(s *Set) *[]Named { return &s.Names }, func(n Named) netip.Addr { return n.Address }, func(n Named) bool { return n.Name == "" },
+		func(a, b Named) int { return a.Address.Compare(b.Address) })
 }
 
 func byReply(a, b Reply) int {

@@ -57,7 +57,9 @@ func Fold(s State, e event.Event) State {
 }
 
 func (s *State) begin(at time.Time, b event.Began) {
+	known := s.Round.Set.Names // a station keeps its name while no server can be asked for it
 	s.Round = Round{Number: b.Round, Began: at, Because: b.Because}
+	s.Round.Set.Names = known
 	s.Round.Set.Begin(b.Question, b.Endpoint, b.Sheet)
 	s.Endpoint = b.Endpoint
 }

@@ -69,7 +69,28 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 	l.host(p, state)
 	l.local(p, s, state)
 	l.beyond(p, s, state, r)
+	l.behind(r)
 	return l
+}
+
+// behind takes back what is said of stations behind the zone with the fault: that they fail there follows from the fault, and tells nothing of them.
+// The service stays, it is what was asked about.
+func (l *Line) behind(r verdict.Result) {
+	suspect, _ := r.Suspect(r.Fault)
+	for _, part := range []struct {
+		zone     fault.Zone
+		stations []Station
+	}{{fault.LocalSubnet, l.Local}, {fault.Beyond, l.Names}, {fault.Beyond, l.Beyond}} {
+		if l.Broken == fault.NoZone || part.zone <= l.Broken {
+			continue
+		}
+		for i := range part.stations {
+			st := &part.stations[i]
+			if st.State == verdict.Broken && st.Role != Service && string(st.Role) != suspect.Fault.Check {
+				st.State = verdict.StateUnknown
+			}
+		}
+	}
 }
 
 func (l *Line) host(p *fault.Pass, state map[string]verdict.State) {

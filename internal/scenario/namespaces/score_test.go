@@ -83,10 +83,10 @@ func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
 	return right
 }
 
-// judge runs an instance, once more if this machine stood still meanwhile, and demands the zone that is expected with these permissions.
+// judge runs an instance, and demands the zone that is expected with these permissions.
 func (c *corpus) judge(t *testing.T, s *scenario.Scenario, again *score, frames, echo bool, run func() result) {
 	zone, want := s.Expect.For(frames, echo)
-	r, _ := again.undisturbed(func() (result, []string) {
+	r, _ := again.undisturbed(t, func() (result, []string) {
 		r := run()
 		if r.Verdict.Zone != zone {
 			return r, []string{"another zone"}
@@ -155,7 +155,7 @@ func inKernel(as namespaces.As) scored {
 }
 
 // Every scenario on every ground, as it is and at other addresses, with other delays and other orders of arrival: a seed each. In CI the scenarios as they are
-// are left to TestSimulatedGround and TestKernelGround; here it has the further seeds of the simulated ground with all permissions.
+// are left to TestSimulatedGround and TestKernelGround; here it has every other scenario once more, varied.
 func TestScore(t *testing.T) {
 	for _, g := range scoredGrounds {
 		t.Run(g.name, func(t *testing.T) {
@@ -169,7 +169,11 @@ func TestScore(t *testing.T) {
 				t.Skip(namespaces.Unavailable())
 			}
 			c := newCorpus()
-			c.run(t, g, first, *seeds, 1)
+			if *every {
+				c.run(t, g, first, *seeds, 1)
+			} else {
+				c.run(t, g, first, first+1, 2)
+			}
 			c.print("score, " + g.name)
 			c.meets(t, g)
 		})
@@ -258,7 +262,7 @@ func TestScoreOfTwoFaults(t *testing.T) {
 			inSlot(t, slots, pair[0]+" + "+pair[1], func(t *testing.T) {
 				s, err := scenario.Both(pair[0], pair[1])
 				require.NoError(t, err)
-				r, _ := again.undisturbed(func() (result, []string) {
+				r, _ := again.undisturbed(t, func() (result, []string) {
 					r := runSimulated(t, s, simulated.Full)
 					if r.Verdict.Zone != s.Expect.Zone {
 						return r, []string{"another zone"}

@@ -73,6 +73,7 @@ func healthyLab(t *testing.T) (*namespaces.Lab, machine.Machine) {
 // TestAttribution watches a fault that comes and goes in alternating zones for a whole round of its timeline, and counts the intervals that were laid
 // to the right zone. One interval at each edge is left out. The bar is 98 %; the test allows for a machine that stalls.
 func TestAttribution(t *testing.T) {
+	t.Parallel() // it waits nearly all the time, as TestTimeToNotice does
 	s, err := scenario.Load("fault-comes-and-goes")
 	require.NoError(t, err)
 	var wg sync.WaitGroup
