@@ -30,6 +30,9 @@ func TestMain(m *testing.M) {
 	binary = filepath.Join(dir, "passepartout")
 	build := exec.Command("go", "build", "-o", binary, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if raced {
+		build = exec.Command("go", "build", "-race", "-o", binary, ".")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, out)
 		os.Exit(1)
@@ -216,6 +219,9 @@ func TestHelpSpeaksOfEveryCommand(t *testing.T) {
 
 // TestWholeProcess prints how long check of a healthy site takes from start to end of the process, beside the site's own delays.
 func TestWholeProcess(t *testing.T) {
+	if raced {
+		t.Skip("the race detector slows it")
+	}
 	var took []time.Duration
 	for range 10 {
 		began := time.Now()

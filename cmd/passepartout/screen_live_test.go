@@ -34,7 +34,7 @@ func TestScreenReach(t *testing.T) {
 			x.press("Enter")
 			x.see(`"fast" is not known here`)
 			x.press("Escape") // and p only when it is done: together they would be one key
-			x.see("how it is asked")
+			x.see("? help")
 			x.press("p")
 			x.see("paused")
 			x.press("x")
@@ -64,7 +64,7 @@ func TestScreenPathAndExport(t *testing.T) {
 	x.press("Escape") // and e only when it is done: together they would be one key
 	x.see("┃pier-gw")
 	x.press("e")
-	x.see("write to (.svg .pdf .csv .json)")
+	x.see("write to (.svg .pdf .csv .json .txt)")
 	file := filepath.Join(t.TempDir(), "path.svg")
 	x.press("C-u")
 	x.tmux("send-keys", "-l", file)
@@ -80,7 +80,7 @@ func TestScreenPathAndExport(t *testing.T) {
 	x.press("Enter")
 	x.see("was not written")
 	x.press("Escape")
-	x.see("7 path")
+	x.see("? help")
 	x.press("q")
 	x.ended()
 }

@@ -70,6 +70,12 @@ func (x *terminal) see(wants ...string) string {
 	}
 }
 
+// gone waits until the screen does not show this any more.
+func (x *terminal) gone(text string) {
+	x.t.Helper()
+	require.Eventually(x.t, func() bool { return !strings.Contains(x.text(), text) }, 15*time.Second, 20*time.Millisecond, text)
+}
+
 // ended waits until the program has left without an error, and checks that it gave the terminal back.
 func (x *terminal) ended() {
 	x.t.Helper()
@@ -122,7 +128,7 @@ func TestScreenKeysResizeAndTooSmall(t *testing.T) {
 	x.press("Escape")
 	x.see("No fault stands in the way.")
 	x.tmux("resize-window", "-x", "80", "-y", "24")
-	x.see("3 stations ━━ bookings :443", "? q")
+	x.see("3 stations ━━ bookings :443", "? help")
 	x.tmux("resize-window", "-x", "60", "-y", "20")
 	x.see("This window is 60 by 20")
 	x.tmux("resize-window", "-x", "100", "-y", "30")
@@ -180,6 +186,9 @@ func TestScreenOnThisMachine(t *testing.T) {
 
 // TestScreenFirstFrame prints the time from the start of the program to the first frame on the terminal.
 func TestScreenFirstFrame(t *testing.T) {
+	if raced {
+		t.Skip("the race detector slows it, and takes memory of its own")
+	}
 	if _, err := exec.LookPath("tmux"); err != nil {
 		t.Skip("tmux is not installed")
 	}
@@ -213,6 +222,9 @@ func capture(name string) string {
 
 // TestScreenMemory prints the peak of memory after a demonstration in which the tests ran ten times.
 func TestScreenMemory(t *testing.T) {
+	if raced {
+		t.Skip("the race detector slows it, and takes memory of its own")
+	}
 	if runtime.GOOS != "linux" {
 		t.Skip("reads /proc")
 	}

@@ -152,5 +152,5 @@ func (t Times) Export(endpoint string) Export {
 
 // Export is the path as a view writes it.
 func (t Trace) Export(endpoint string, at time.Time) Export {
-	return Export{Page: func() draw.Page { return t.Page(endpoint, at) }, Data: map[string]func(io.Writer) error{".csv": t.WriteCSV, ".json": t.WriteJSON}}
+	return Export{Page: func() draw.Page { return t.Page(endpoint, at) }, Data: map[string]func(io.Writer) error{".csv": t.WriteCSV, ".json": t.WriteJSON, ".txt": t.WriteText}}
 }

@@ -56,11 +56,13 @@ type Config struct {
 const framesPerSecond = 120
 
 // Run shows the program until the user leaves it. A panic in it ends it with the terminal as it was, and is an error.
-func Run(ctx context.Context, c Config) error {
+func Run(ctx context.Context, c Config) error { return run(ctx, c) }
+
+func run(ctx context.Context, c Config, options ...tea.ProgramOption) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := newModel(ctx, c)
-	final, err := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(framesPerSecond)).Run()
+	final, err := tea.NewProgram(m, append(options, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))...).Run()
 	if end, ok := final.(*model); ok {
 		end.leave()
 	}
@@ -94,6 +96,8 @@ type model struct {
 	view          *view    // of the case
 	over          []*layer // what lies over it, the last on top
 	now           time.Time
+	drawn         tea.View // the frame that was drawn last
+	unseen        bool     // what came since changes nothing that is shown before the next frame
 
 	input      textinput.Model
 	flaw       string // what is wrong with the input
@@ -347,12 +351,19 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.case_ == nil || msg.generation != m.generation {
 			return m, nil
 		}
+		was := m.state
 		m.take(m.case_.State())
+		if sameButProbes(&was, &m.state) { // the next frame shows it
+			m.unseen = true
+			return m, m.wait()
+		}
 		return m, tea.Batch(m.wait(), m.open())
 	case frameMsg:
 		if msg.generation == m.frames {
 			m.now = time.Now()
-			return m, tea.Batch(m.tick(), m.look())
+			look := m.look()
+			m.unseen = look != nil // then it is drawn with what is fetched
+			return m, tea.Batch(m.tick(), look)
 		}
 	case lookedMsg:
 		return m, m.looked(msg)
@@ -400,6 +411,14 @@ func (m *model) take(s state.State) {
 	if !m.moved {
 		m.selected = m.telling()
 	}
+}
+
+// sameButProbes reports whether nothing has come between two states of a case but the fates of probes and trials that told nothing new.
+func sameButProbes(was, is *state.State) bool {
+	v, w := &was.Verdict, &is.Verdict
+	return was.Round.Number == is.Round.Number && was.Round.Over && is.Round.Over && was.Endpoint == is.Endpoint && len(was.Past) == len(is.Past) &&
+		v.Round == w.Round && v.Standing == w.Standing && v.Because == w.Because && v.Checked.Equal(w.Checked) && len(was.Outages) == len(is.Outages) &&
+		was.Trial.Works == is.Trial.Works && was.Stopped == is.Stopped
 }
 
 // settled reports whether there is a verdict.

@@ -22,13 +22,23 @@ func (r *row) at(column int) *row {
 	return r
 }
 
+// columns is how many columns a text takes.
+func columns(text string) int {
+	for i := range len(text) {
+		if text[i] < ' ' || text[i] > '~' {
+			return ansi.StringWidth(text)
+		}
+	}
+	return len(text) // plain ASCII: nearly all of it
+}
+
 // put writes text in a style.
 func (r *row) put(style lipgloss.Style, text string) *row {
 	if text == "" {
 		return r
 	}
 	r.b.WriteString(style.Render(text))
-	r.width += ansi.StringWidth(text)
+	r.width += columns(text)
 	return r
 }
 

@@ -100,11 +100,11 @@ func press(m *model, keys ...string) {
 	}
 }
 
-func text(m *model) string { return ansi.Strip(m.View().Content) }
+func text(m *model) string { return ansi.Strip(m.frame().Content) }
 
 // whole checks that a frame fills the screen and no more, and carries nothing that a terminal would obey.
 func whole(t *testing.T, m *model, what string) {
-	v := m.View()
+	v := m.frame()
 	assert.True(t, v.AltScreen, what)
 	assert.LessOrEqual(t, lipgloss.Width(v.Content), m.width, what)
 	assert.Equal(t, m.height, lipgloss.Height(v.Content), what)
@@ -153,12 +153,12 @@ func TestEveryPageFillsTheScreenAtEverySize(t *testing.T) {
 
 func TestBeforeTheSizeIsKnownAndWhenTooSmall(t *testing.T) {
 	m := newModel(t.Context(), Config{Ground: Ground{Machine: still{}}})
-	assert.Empty(t, m.View().Content)
-	assert.True(t, m.View().AltScreen)
+	assert.Empty(t, m.frame().Content)
+	assert.True(t, m.frame().AltScreen)
 	for _, size := range [][2]int{{79, 24}, {80, 23}, {20, 5}, {1, 1}} {
 		send(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		assert.LessOrEqual(t, lipgloss.Height(m.View().Content), size[1])
-		assert.True(t, m.View().AltScreen)
+		assert.LessOrEqual(t, lipgloss.Height(m.frame().Content), size[1])
+		assert.True(t, m.frame().AltScreen)
 	}
 	send(m, tea.WindowSizeMsg{Width: 70, Height: 20})
 	assert.Contains(t, text(m), "This window is 70 by 20. Passepartout needs 80 by 24")
@@ -284,7 +284,7 @@ func TestQuestion(t *testing.T) {
 	m := program(t, 120, 30)
 	assert.Contains(t, text(m), "“The booking page just hangs.”")
 	assert.Contains(t, text(m), "▸ bookings.kittiwake.example:443", "the first target is suggested")
-	assert.NotNil(t, m.View().Cursor, "a real cursor stands in the input")
+	assert.NotNil(t, m.frame().Cursor, "a real cursor stands in the input")
 	press(m, "down")
 	assert.Equal(t, "weather.kittiwake.example:443", m.input.Value())
 	press(m, "up")

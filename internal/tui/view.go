@@ -13,6 +13,14 @@ import (
 
 // View implements tea.Model.
 func (m *model) View() tea.View {
+	if !m.unseen || m.drawn.Content == "" {
+		m.drawn = m.frame()
+	}
+	m.unseen = false
+	return m.drawn
+}
+
+func (m *model) frame() tea.View {
 	v := tea.NewView("")
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
@@ -135,7 +143,11 @@ func (m *model) head() []string {
 		return append(lines, m.headline(), m.rule())
 	}
 	r, _ := m.lineRow()
-	return append(lines, r, m.headline(), m.rule())
+	lines = append(lines, r, m.headline())
+	if m.notice != "" && m.view.say == nil { // a view that has no place of its own for what a key did
+		lines = append(lines, (&row{}).put(m.theme.text, " "+m.notice).cut(m.width))
+	}
+	return append(lines, m.rule())
 }
 
 // foot is the bottom line: the views, the keys that work here, and how the verdict stands.

@@ -29,7 +29,7 @@ type view struct {
 	say    func(m *model, words string)                      // shows what a key has done; nil: beside the verdict
 	export func(m *model) (e report.Export, ok bool)         // what it can be written as
 	renew  func(m *model)                                    // asks again what it has looked up for itself
-	stop   func(m *model)                                    // ends what it runs
+	stop   func(m *model)                                    // ends what it runs, if it runs anything
 }
 
 // views are all that there are, in the order of the work.

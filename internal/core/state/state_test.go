@@ -3,6 +3,7 @@ package state_test
 import (
 	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -221,5 +222,40 @@ func TestALogThatIsNone(t *testing.T) {
 	} {
 		err := event.Read(bytes.NewBufferString(text), func(event.Event) error { return nil })
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+// An hour in which nothing happens, but for what happens on any sound network: one packet in a thousand is lost, the lease is renewed, an answer of the
+// name service comes a little late. The verdict never parts from current.
+func TestAHealthyHour(t *testing.T) {
+	for seed := range uint64(8) {
+		c := healthy(t)
+		chance := rand.New(rand.NewPCG(seed, 1))
+		lost := 0
+		fate := func() series.Fate {
+			if chance.IntN(1000) == 0 {
+				lost++
+				return series.Silent
+			}
+			return series.Replied
+		}
+		fold := func(b event.Body) { c.State = state.Fold(c.State, event.Event{At: c.at, Body: b}) }
+		for second := range 3600 {
+			c.at = c.at.Add(time.Second)
+			fold(event.Probed{Witness: "gateway", Sent: c.at, Fate: fate()})
+			if second%2 == 0 {
+				fold(event.Probed{Witness: "edge", Sent: c.at, Fate: fate()})
+				fold(event.Probed{Witness: "target", Sent: c.at, Fate: fate()})
+			}
+			if second%3 == 0 {
+				fold(event.Tried{Sent: c.at, Works: true, Step: "connection"})
+			}
+			if second%1800 == 900 {
+				fold(event.Changed{Of: event.Lease, What: "the lease was renewed", Endpoint: c.Endpoint, Quiet: true})
+			}
+			require.Equal(t, state.Current, c.Verdict.Standing, "seed %d, second %d: %s", seed, second, c.Verdict.Because)
+		}
+		assert.Positive(t, lost)
+		assert.Empty(t, c.Past)
 	}
 }

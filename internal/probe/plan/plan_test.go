@@ -14,6 +14,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
@@ -74,7 +75,7 @@ func TestTargets(t *testing.T) {
 			set, r, err := plan.Run(t.Context(), q, nil)
 			require.NoError(t, err)
 			assert.Equal(t, c.zone, r.Zone, r.Sentence)
-			assert.Equal(t, c.fault, r.Fault, r.Sentence)
+			assert.Equal(t, c.fault, string(r.Fault), r.Sentence)
 			assert.Contains(t, r.Sentence, c.says)
 			assert.Equal(t, "eth0", set.Interface)
 		})
@@ -224,9 +225,9 @@ func TestNetworkThatChangesDuringTheRun(t *testing.T) {
 	_, r, err := plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
 	assert.Equal(t, verdict.Undetermined, r.Zone)
-	assert.Contains(t, r.Sentence, "eth0 changed its state")
+	assert.Contains(t, r.Sentence, "eth0 has lost its signal")
 	assert.Contains(t, r.Next[0], "again")
-	assert.Equal(t, []string{"service-refused"}, r.Candidates)
+	assert.Equal(t, []fault.ID{"service-refused"}, r.Candidates)
 	c = config(t, "healthy", nil)
 	c.Machine = replugged{c.Machine, new(atomic.Int32)}
 	_, r, err = plan.Run(t.Context(), c, nil)
@@ -266,5 +267,5 @@ func TestSlowDHCPServerIsWaitedFor(t *testing.T) {
 	})
 	_, r, err := plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
-	assert.Equal(t, "no-address", r.Fault, r.Sentence)
+	assert.EqualValues(t, "no-address", r.Fault, r.Sentence)
 }

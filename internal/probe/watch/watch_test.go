@@ -321,26 +321,21 @@ func TestMethodsOnASite(t *testing.T) {
 		{"2001:db8:113::70", watch.Echo, simulated.Full, series.Replied, ""},
 		{"172.27.40.99", watch.Echo, simulated.Full, series.Silent, ""},
 	} {
-		fates := func() (out []series.Fate) {
-			ctx, cancel := context.WithCancel(t.Context())
-			results := make(chan watch.Result, 100)
-			w := watch.New(ctx, watch.Config{Machine: at(t, "healthy", c.privilege), Ended: func(_ *watch.Subject, r watch.Result) { results <- r }})
-			defer w.Wait()
-			defer cancel()
-			w.Add(watch.Spec{Target: parse(c.target), Method: c.method, Interval: 100 * time.Millisecond, Count: 3})
-			for range 3 {
-				out = append(out, (<-results).Fate)
-			}
-			return out
+		const probes = 5
+		ctx, cancel := context.WithCancel(t.Context())
+		results := make(chan watch.Result, 100)
+		w := watch.New(ctx, watch.Config{Machine: at(t, "healthy", c.privilege), Ended: func(_ *watch.Subject, r watch.Result) { results <- r }})
+		w.Add(watch.Spec{Target: parse(c.target), Method: c.method, Interval: 100 * time.Millisecond, Count: probes})
+		var got []series.Fate
+		for range probes {
+			got = append(got, (<-results).Fate)
 		}
-		want := []series.Fate{c.want, c.want, c.want}
-		got := fates()
-		for range 2 { // a machine that stands still for a second makes answers late
-			if !slices.Equal(got, want) {
-				got = fates()
-			}
+		cancel()
+		w.Wait()
+		assert.Contains(t, got, c.want, "%s by %s", c.target, c.method)
+		for _, fate := range got {
+			assert.Contains(t, []series.Fate{c.want, series.Silent}, fate, "%s by %s: a machine that stands still makes answers late, and nothing else", c.target, c.method)
 		}
-		assert.Equal(t, want, got, "%s by %s", c.target, c.method)
 	}
 }
 
@@ -393,20 +388,6 @@ func TestForeignAnswersAreIgnored(t *testing.T) {
 
 // A port that goes away and comes back: what could not be sent is the host's, with its cause, and probing resumes by itself.
 func TestPortGoesAndComesBack(t *testing.T) {
-	outages := portGoesAndComesBack(t)
-	for range 2 { // a machine that stands still for a second has an outage of its own
-		if len(outages) != 1 {
-			outages = portGoesAndComesBack(t)
-		}
-	}
-	if assert.Len(t, outages, 1) {
-		assert.Equal(t, fault.Host, outages[0].Zone)
-		assert.Equal(t, "eth0 had no signal", outages[0].Evidence())
-		assert.InDelta(t, 4, outages[0].Length().Seconds(), 2.5, "three seconds, and a busy machine's settling")
-	}
-}
-
-func portGoesAndComesBack(t *testing.T) (outages []blame.Outage) {
 	s, err := scenario.Load("healthy")
 	require.NoError(t, err)
 	s.Timeline = scenario.Timeline{Events: []scenario.Event{{From: scenario.Duration(3 * time.Second), For: scenario.Duration(3 * time.Second), Unplug: "ticket-03/eth0"}}}
@@ -421,10 +402,13 @@ func portGoesAndComesBack(t *testing.T) (outages []blame.Outage) {
 	}
 	time.Sleep(10 * time.Second)
 	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
-		outages = l.Outages()
+		unplugged := slices.DeleteFunc(slices.Clone(l.Outages()), func(o blame.Outage) bool { return o.Evidence() != "eth0 had no signal" })
+		if assert.Len(t, unplugged, 1, "a machine that stands still for a second may have an outage besides: %v", l.Outages()) {
+			assert.Equal(t, fault.Host, unplugged[0].Zone)
+			assert.InDelta(t, 4, unplugged[0].Length().Seconds(), 2.5, "three seconds, and a busy machine's settling")
+		}
 		last, _ := subjects[2].Record.Last()
 		assert.Equal(t, series.Replied, last.Fate)
 		assert.Greater(t, last.At, now-3*time.Second)
 	})
-	return outages
 }
