@@ -70,12 +70,6 @@ func (x *terminal) see(wants ...string) string {
 	}
 }
 
-// gone waits until the screen does not show this any more.
-func (x *terminal) gone(text string) {
-	x.t.Helper()
-	require.Eventually(x.t, func() bool { return !strings.Contains(x.text(), text) }, 15*time.Second, 20*time.Millisecond, text)
-}
-
 // ended waits until the program has left without an error, and checks that it gave the terminal back.
 func (x *terminal) ended() {
 	x.t.Helper()
