@@ -82,7 +82,7 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 			s.tellDHCP(&f)
 		}
 		s.tellFrame(&f, frame)
-		if f.From.IsValid() && own(f.To.Addr()) && s.arrive != nil {
+		if f.From.IsValid() && own(f.To.Addr()) && f.Towards == s.port.Hardware() && s.arrive != nil { // not what goes to another holder of the address
 			s.arrive(evidence.Arrival{From: f.From.Addr(), Proto: f.Proto, Port: f.From.Port()})
 		}
 	}

@@ -76,7 +76,15 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 // behind takes back what is said of stations behind the zone with the fault: that they fail there follows from the fault, and tells nothing of them.
 // The service stays, it is what was asked about.
 func (l *Line) behind(r verdict.Result) {
-	suspect, _ := r.Suspect(r.Fault)
+	check := ""
+	if suspect, ok := r.Suspect(r.Fault); ok {
+		check = suspect.Fault.Check
+	}
+	for i := range l.Host { // without DHCP there is no address: wrong, and not what is broken
+		if st := &l.Host[i]; st.Role == Address && st.State == verdict.Broken && check == "dhcp" {
+			st.State = verdict.Strained
+		}
+	}
 	for _, part := range []struct {
 		zone     fault.Zone
 		stations []Station
@@ -86,7 +94,7 @@ func (l *Line) behind(r verdict.Result) {
 		}
 		for i := range part.stations {
 			st := &part.stations[i]
-			if st.State == verdict.Broken && st.Role != Service && string(st.Role) != suspect.Fault.Check {
+			if st.State == verdict.Broken && st.Role != Service && string(st.Role) != check {
 				st.State = verdict.StateUnknown
 			}
 		}
@@ -120,6 +128,12 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 		l.Local = append(l.Local, Station{Role: Neighbours, Label: counted(n, "neighbour"), State: verdict.Holds})
 	} else if st, known := state["neighbours"]; known {
 		l.Local = append(l.Local, Station{Role: Neighbours, Label: "neighbours", State: st, Note: map[bool]string{true: "nobody", false: ""}[st == verdict.Broken]})
+	}
+	if state["conflict"] == verdict.Broken { // one of them holds this machine's address too
+		if len(l.Local) == 0 {
+			l.Local = append(l.Local, Station{Role: Neighbours, Label: "neighbours"})
+		}
+		l.Local[0].State, l.Local[0].Note = verdict.Broken, "the same address"
 	}
 	roles := map[netip.Addr][]string{}
 	states := map[netip.Addr]verdict.State{}

@@ -65,6 +65,7 @@ func UDPFrame(from, to endpoint.HardwareAddr, src, dst netip.AddrPort, payload [
 // Frame is what is told of a frame: a claim to an address, or an IP packet.
 type Frame struct {
 	Source   endpoint.HardwareAddr
+	Towards  endpoint.HardwareAddr // whom the frame is for: what a switch floods is for others too
 	Claim    netip.Addr            // ARP sender, or target of a neighbour advertisement: "this address is mine"
 	Hardware endpoint.HardwareAddr // the hardware address in the claim
 	Asks     netip.Addr            // ARP or neighbour solicitation: the address that is asked for
@@ -83,6 +84,7 @@ func ParseFrame(frame []byte) (f Frame, ok bool) {
 		return f, false
 	}
 	f.Source, _ = endpoint.HardwareFrom(eth.SrcMAC)
+	f.Towards, _ = endpoint.HardwareFrom(eth.DstMAC)
 	switch eth.EthernetType {
 	case layers.EthernetTypeARP:
 		arp, isARP := p.Layer(layers.LayerTypeARP).(*layers.ARP)
