@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// allowed says which of the program's own packages each room may import, by prefix: the one direction of dependence, as ARCHITECTURE.md draws it.
+// allowed says which of the program's own packages each room may import, by prefix: the one direction of dependence, as ARCHITECTURE.md
+// draws it.
 var allowed = []struct {
 	room string
 	may  []string
@@ -23,9 +24,11 @@ var allowed = []struct {
 	{"internal/core/rtt", nil},
 	{"internal/core", []string{"internal/core"}},
 	{"internal/nap", nil},
-	{"internal/scenario/namespaces", []string{"internal/core", "internal/machine", "internal/scenario", "internal/nap", "internal/responder"}},
+	{"internal/scenario/namespaces",
+		[]string{"internal/core", "internal/machine", "internal/scenario", "internal/nap", "internal/responder"}},
 	{"internal/scenario", []string{"internal/core"}},
-	{"internal/machine/simulated", []string{"internal/core", "internal/machine", "internal/scenario", "internal/leasefile", "internal/nap", "internal/responder"}},
+	{"internal/machine/simulated",
+		[]string{"internal/core", "internal/machine", "internal/scenario", "internal/leasefile", "internal/nap", "internal/responder"}},
 	{"internal/responder", []string{"internal/core"}},
 	{"internal/machine/linux", []string{"internal/core", "internal/machine", "internal/leasefile"}},
 	{"internal/machine", []string{"internal/core", "internal/machine"}},
@@ -40,12 +43,15 @@ var allowed = []struct {
 	{"internal/oui", []string{"internal/core"}},
 	{"internal/sheetfile", []string{"internal/core"}},
 	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/oui"}},
-	{"internal/tui", []string{"internal/core", "internal/conductor", "internal/machine", "internal/probe", "internal/report", "internal/draw", "internal/nap", "internal/capture", "internal/oui"}},
+	{"internal/tui",
+		[]string{"internal/core", "internal/conductor", "internal/machine", "internal/probe", "internal/report", "internal/draw",
+			"internal/nap", "internal/capture", "internal/oui"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 
 // The core computes: it reads no file, opens no socket, has no clock and draws nothing.
-var notInCore = []string{"os", "net", "net/http", "io/fs", "os/exec", "syscall", "charm.land/", "golang.org/x/sys", "golang.org/x/net", "gvisor.dev", "github.com/"}
+var notInCore = []string{"os", "net", "net/http", "io/fs", "os/exec", "syscall", "charm.land/", "golang.org/x/sys", "golang.org/x/net",
+	"gvisor.dev", "github.com/"}
 
 func TestDirectionOfImports(t *testing.T) {
 	const module = "passepartout/"
@@ -67,7 +73,8 @@ func TestDirectionOfImports(t *testing.T) {
 				}
 				if strings.HasPrefix(place, "internal/core") {
 					for _, bad := range notInCore {
-						assert.False(t, name == bad || strings.HasSuffix(bad, "/") && strings.HasPrefix(name, bad), "%s imports %s", path, name)
+						assert.False(t, name == bad || strings.HasSuffix(bad, "/") && strings.HasPrefix(name, bad), "%s imports %s", path,
+							name)
 					}
 				}
 			}

@@ -19,8 +19,10 @@ func (f *flags) answerCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "answer",
 		Short: "Stands at the far end and says what arrives from the machine that gets no answer",
-		Long: `Run this at the far end, on or beside the machine that is not reached, and "passepartout check TARGET --responder NAME" at the near one. It counts the datagrams that arrive and tells
-the near end, by whatever way that asks: over the other address family, or at another address. What arrives and is not answered has no way back.
+		Long: `Run this at the far end, on or beside the machine that is not reached, and "passepartout check
+TARGET --responder NAME" at the near one. It counts the datagrams that arrive and tells the near
+end, by whatever way that asks: over the other address family, or at another address. What arrives
+and is not answered has no way back.
 
 It listens on one UDP port, answers nothing else, and never with more than it was asked.`,
 		Args: cobra.NoArgs,
@@ -37,7 +39,8 @@ It listens on one UDP port, answers nothing else, and never with more than it wa
 			}
 			conn, err := (&net.ListenConfig{}).ListenPacket(cmd.Context(), network, net.JoinHostPort("", strconv.Itoa(int(port))))
 			if err != nil {
-				return fmt.Errorf("UDP port %d cannot be had: %w; give another one with --port, here and with the name behind --responder", port, err)
+				return fmt.Errorf("UDP port %d cannot be had: %w; give another one with --port, here and with the name behind --responder",
+					port, err)
 			}
 			defer context.AfterFunc(cmd.Context(), func() { conn.Close() })()
 			fmt.Fprintf(os.Stderr, "listening on UDP port %d; end with Ctrl-C\n", port)

@@ -41,8 +41,9 @@ func rootCommand() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "passepartout [TARGET]",
 		Short: "Says whether the fault lies in this host, the local subnet or beyond",
-		Long: `Passepartout stands beside you at a machine that "cannot reach" something. It reads the machine's settings, asks the segment, the gateway, the name
-servers and the service, and says where the fault lies: in the host, in the local subnet, or beyond, with the evidence.
+		Long: `Passepartout stands beside you at a machine that "cannot reach" something. It reads the machine's
+settings, asks the segment, the gateway, the name servers and the service, and says where the fault
+lies: in the host, in the local subnet, or beyond, with the evidence.
 
 Without a command it opens full-screen on this machine.`,
 		Args:          cobra.MaximumNArgs(1),
@@ -53,7 +54,9 @@ Without a command it opens full-screen on this machine.`,
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
-	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(), f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(), f.demoCommand())
+	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(),
+		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(),
+		f.demoCommand())
 	return root
 }
 
@@ -62,7 +65,8 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
 	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
 	p.StringVar(&f.site, "site", "", "a site sheet: the documented network to compare with (passepartout site --help)")
-	p.StringVar(&f.far, "responder", "", "NAME, NAME:PORT or address of the far end where passepartout answer runs: for check, whether the way back is missing")
+	p.StringVar(&f.far, "responder", "",
+		"NAME, NAME:PORT or address of the far end where passepartout answer runs: for check, whether the way back is missing")
 	p.StringVar(&f.format, "format", "text", "text or json; csv for ping, trace and neighbours")
 	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
 	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
@@ -175,7 +179,8 @@ func (f *flags) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c := conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far, Deadline: f.deadline}
+			c := conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
+				Deadline: f.deadline}
 			for _, text := range said {
 				answer, err := verdict.ParseSaid(text)
 				if err != nil {
@@ -203,7 +208,9 @@ func (f *flags) checkCommand() *cobra.Command {
 			return exitOf(result.Zone)
 		},
 	}
-	cmd.Flags().StringArrayVar(&said, "said", nil, "QUESTION=ANSWER: what a person has found out, when an earlier run asked for it; may be given more than once")
+	cmd.Flags().
+		StringArrayVar(&said, "said", nil,
+			"QUESTION=ANSWER: what a person has found out, when an earlier run asked for it; may be given more than once")
 	f.bindDrawing(cmd, &drawing)
 	return cmd
 }

@@ -67,7 +67,8 @@ func (f *flags) dhcpCommand() *cobra.Command {
 			}
 			if q.read == "" {
 				if !filter.IsZero() {
-					return errors.New("--client, --host, --address, --relay and --xid choose exchanges of a file: give --read FILE with them")
+					return errors.New(
+						"--client, --host, --address, --relay and --xid choose exchanges of a file: give --read FILE with them")
 				}
 				return f.askServers(cmd, q.wait)
 			}
@@ -108,7 +109,8 @@ func readCapture(ctx context.Context, w io.Writer, path, format string, filter d
 		}
 	}
 	tracker := dhcp.NewTracker(dhcp.Config{Ended: out.Write})
-	frames, err := capture.DHCP(interruptible{ctx, file}, beginning{tracker, begin}, func(frame int, why string) { begin(); out.Skip(frame, why) })
+	frames, err := capture.DHCP(interruptible{ctx, file}, beginning{tracker, begin},
+		func(frame int, why string) { begin(); out.Skip(frame, why) })
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}

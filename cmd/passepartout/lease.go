@@ -38,7 +38,8 @@ func (f *flags) leaseCommand() *cobra.Command {
 				return err
 			}
 			if f.iface != "" {
-				leases = slices.DeleteFunc(leases, func(l lease.Lease) bool { return l.Interface != f.iface && strconv.Itoa(l.Index) != f.iface })
+				leases = slices.DeleteFunc(leases,
+					func(l lease.Lease) bool { return l.Interface != f.iface && strconv.Itoa(l.Index) != f.iface })
 			}
 			write := report.LeasesText
 			if f.format == "json" {

@@ -84,13 +84,15 @@ func (f *flags) namesCommand() *cobra.Command {
 			if _, err := netip.ParseAddr(name); err != nil {
 				out.Asked = evidence.Candidates(name, e.Search)
 			}
-			out.Lookups = probe.AskCompleted(cmd.Context(), m, probe.NamesQuestion{Servers: addressesOf(out.Servers), Types: kinds, TCP: tcp}, out.Asked, nil)
+			out.Lookups = probe.AskCompleted(cmd.Context(), m,
+				probe.NamesQuestion{Servers: addressesOf(out.Servers), Types: kinds, TCP: tcp}, out.Asked, nil)
 			if f.format == "json" {
 				err = out.WriteJSON(os.Stdout)
 			} else {
 				err = out.WriteText(os.Stdout)
 			}
-			if err == nil && (out.Parts() || !slices.ContainsFunc(out.Lookups, func(l evidence.Lookup) bool { return len(l.Records) > 0 })) {
+			if err == nil &&
+				(out.Parts() || !slices.ContainsFunc(out.Lookups, func(l evidence.Lookup) bool { return len(l.Records) > 0 })) {
 				return status(exitFault)
 			}
 			return err
@@ -139,11 +141,13 @@ func (f *flags) resolversCommand() *cobra.Command {
 			}
 			out.Trial = names.NewTrial(addressesOf(out.Servers))
 			var mu sync.Mutex
-			probe.Compare(cmd.Context(), m, probe.TrialQuestion{Servers: addressesOf(out.Servers), Names: out.Names, Rounds: rounds, Pause: trialPause}, func(l evidence.Lookup) {
-				mu.Lock()
-				defer mu.Unlock()
-				out.Trial.Add(l)
-			})
+			probe.Compare(cmd.Context(), m,
+				probe.TrialQuestion{Servers: addressesOf(out.Servers), Names: out.Names, Rounds: rounds, Pause: trialPause},
+				func(l evidence.Lookup) {
+					mu.Lock()
+					defer mu.Unlock()
+					out.Trial.Add(l)
+				})
 			if f.format == "json" {
 				return out.WriteJSON(os.Stdout)
 			}
@@ -158,7 +162,8 @@ func (f *flags) resolversCommand() *cobra.Command {
 // trialPause is what is left between two look-ups at one server: fifty a second at most.
 const trialPause = 20 * time.Millisecond
 
-// trialNames are the names to compare by when none was given: the target's, the site sheet's services, the domains that short names are completed with.
+// trialNames are the names to compare by when none was given: the target's, the site sheet's services, the domains that short names are
+// completed with.
 func trialNames(t target.Target, f *flags, e *endpoint.Endpoint) (out []string) {
 	add := func(name string) {
 		if name != "" && !slices.Contains(out, name) {

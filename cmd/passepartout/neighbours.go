@@ -56,7 +56,8 @@ func (f *flags) patrol(ctx context.Context, quiet bool) (p *neighbourwatch.Watch
 		return nil, nil, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	if p, err = neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: name, Endpoint: e, Sheet: f.sheet, Quiet: quiet}); err != nil {
+	if p, err = neighbourwatch.Start(ctx,
+		neighbourwatch.Config{Machine: m, Interface: name, Endpoint: e, Sheet: f.sheet, Quiet: quiet}); err != nil {
 		cancel()
 		leave()
 		return nil, nil, err
@@ -69,8 +70,8 @@ func (f *flags) neighboursCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "neighbours",
 		Short: "Who is on this segment: hardware addresses, names, how sure they are",
-		Long: `Lists the neighbours that the system knows and those that are heard within a few seconds. With --ask everybody on the segment is asked, at most so many requests a
-second; nothing leaves the segment.`,
+		Long: `Lists the neighbours that the system knows and those that are heard within a few seconds. With --ask
+everybody on the segment is asked, at most so many requests a second; nothing leaves the segment.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			switch {
@@ -87,7 +88,8 @@ second; nothing leaves the segment.`,
 			defer stop()
 			if ask {
 				if size, prefix, ok := p.Size(); ok && size > 256 && size <= neighbourwatch.Largest && !large {
-					return fmt.Errorf("%v has %d addresses: add --large to ask them all, at %d requests a second", prefix.Masked(), size, neighbourwatch.LargeRate)
+					return fmt.Errorf("%v has %d addresses: add --large to ask them all, at %d requests a second", prefix.Masked(), size,
+						neighbourwatch.LargeRate)
 				}
 				if err := p.Ask(cmd.Context(), rate); err != nil {
 					return err
@@ -131,7 +133,8 @@ func (f *flags) freeCommand() *cobra.Command {
 				return errors.New("this machine has no address that another could use; give one to ask for")
 			}
 			if len(args) == 0 && p.See().Withheld != "" {
-				return errors.New("whether anybody else uses this machine's address can only be asked in raw frames; allow them: " + p.Machine.Permissions().Frames.Mend)
+				return errors.New("whether anybody else uses this machine's address can only be asked in raw frames; allow them: " +
+					p.Machine.Permissions().Frames.Mend)
 			}
 			t := p.Try(cmd.Context(), a)
 			s, sentence, limits := t.Result(p.Prefix(a), p.Home, p.HasHome)

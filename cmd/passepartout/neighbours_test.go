@@ -94,7 +94,9 @@ func TestNames(t *testing.T) {
 			values[x["server"].(string)+" "+x["transport"].(string)+" "+r.(map[string]any)["value"].(string)] = true
 		}
 	}
-	assert.Equal(t, map[string]bool{"172.27.40.2 udp 203.0.113.18": true, "172.27.40.2 tcp 203.0.113.18": true, "203.0.113.53 udp 203.0.113.80": true, "203.0.113.53 tcp 203.0.113.80": true}, values)
+	assert.Equal(t,
+		map[string]bool{"172.27.40.2 udp 203.0.113.18": true, "172.27.40.2 tcp 203.0.113.18": true, "203.0.113.53 udp 203.0.113.80": true,
+			"203.0.113.53 tcp 203.0.113.80": true}, values)
 	for args, want := range map[string]struct {
 		status int
 		says   string
@@ -121,7 +123,8 @@ func TestResolvers(t *testing.T) {
 	again := servers[1].(map[string]any)["again"].(map[string]any)
 	assert.Equal(t, 9.0, again["answered"])
 	assert.Greater(t, again["typical_ms"], 15.0)
-	out, _, _ = run(t, "resolvers", "--scenario", "second-resolver-dead", "--rounds", "5", "bookings.kittiwake.example", "weather.kittiwake.example")
+	out, _, _ = run(t, "resolvers", "--scenario", "second-resolver-dead", "--rounds", "5", "bookings.kittiwake.example",
+		"weather.kittiwake.example")
 	assert.Contains(t, out, "Take 172.27.40.2: it answers 100 % of the look-ups")
 }
 
@@ -160,11 +163,18 @@ func TestBadInputOfTheAddressPlane(t *testing.T) {
 	broken := filepath.Join(t.TempDir(), "broken.yaml")
 	require.NoError(t, os.WriteFile(broken, []byte("networks:\n  - prefixes: [172.27.40.0/33]\n"), 0o644))
 	for args, says := range map[string]string{
-		"check --scenario healthy --site " + broken: "broken.yaml: line 2: prefix \"172.27.40.0/33\": longer than 32", "check --scenario healthy --site /nonexistent": "no such file", "site check " + broken: "line 2",
-		"demo --site " + broken: "line 2", "free --scenario healthy 172.27.40": "is no address", "names --scenario healthy a..b": "two dots", "names --scenario healthy --type ZZ a": "give some of A, AAAA",
-		"names --scenario healthy --server x a": "is no address", "names --scenario healthy " + strings.Repeat("a.", 150) + "example": "at most 253", "resolvers --scenario healthy --rounds 1 a": "give 2 to 1000",
-		"neighbours --scenario healthy --rate 9999": "give 1 to 5000", "neighbours --scenario healthy --for 1h": "give 0s to 10m", "port --scenario healthy --for 1ms": "give 100ms to 1h", "neighbours --scenario healthy -i eth9": "this machine has lo, eth0",
-		"neighbours --scenario proxy-arp --ask": "at most 4096",
+		"check --scenario healthy --site " + broken:    "broken.yaml: line 2: prefix \"172.27.40.0/33\": longer than 32",
+		"check --scenario healthy --site /nonexistent": "no such file", "site check " + broken: "line 2",
+		"demo --site " + broken: "line 2", "free --scenario healthy 172.27.40": "is no address",
+		"names --scenario healthy a..b": "two dots", "names --scenario healthy --type ZZ a": "give some of A, AAAA",
+		"names --scenario healthy --server x a":                             "is no address",
+		"names --scenario healthy " + strings.Repeat("a.", 150) + "example": "at most 253",
+		"resolvers --scenario healthy --rounds 1 a":                         "give 2 to 1000",
+		"neighbours --scenario healthy --rate 9999":                         "give 1 to 5000",
+		"neighbours --scenario healthy --for 1h":                            "give 0s to 10m",
+		"port --scenario healthy --for 1ms":                                 "give 100ms to 1h",
+		"neighbours --scenario healthy -i eth9":                             "this machine has lo, eth0",
+		"neighbours --scenario proxy-arp --ask":                             "at most 4096",
 	} {
 		out, errs, status := run(t, strings.Fields(args)...)
 		assert.Equal(t, 3, status, args)

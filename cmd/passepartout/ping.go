@@ -191,12 +191,13 @@ func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []targ
 		defer cancel()
 	}
 	var failed error
-	w := watch.New(context.WithoutCancel(ctx), watch.Config{Machine: a.machine, Interface: f.iface, Asleep: nap.Asleep, Ended: func(s *watch.Subject, r watch.Result) {
-		if err := out.Probe(s, r); err != nil && failed == nil {
-			failed = err
-			cancel()
-		}
-	}})
+	w := watch.New(context.WithoutCancel(ctx),
+		watch.Config{Machine: a.machine, Interface: f.iface, Asleep: nap.Asleep, Ended: func(s *watch.Subject, r watch.Result) {
+			if err := out.Probe(s, r); err != nil && failed == nil {
+				failed = err
+				cancel()
+			}
+		}})
 	for _, t := range targets {
 		s := q.spec
 		s.Target, s.Families = t, f.families()

@@ -172,7 +172,8 @@ func TestPingAndTrace(t *testing.T) {
 	assert.Equal(t, 1, status)
 }
 
-// alone is how a command is run on the live machine without a way off it: in a network namespace of its own, which holds nothing but loopback.
+// alone is how a command is run on the live machine without a way off it: in a network namespace of its own, which holds nothing but
+// loopback.
 func alone(t *testing.T) []string {
 	if runtime.GOOS != "linux" {
 		t.Skip("the live machine is Linux")
@@ -231,13 +232,15 @@ func TestWholeProcess(t *testing.T) {
 	}
 	slices.Sort(took)
 	const site = 21 * time.Millisecond // look-up on the pier, then a round trip to the booking service
-	fmt.Printf("check --scenario healthy, whole process: median %v, worst %v; the site's own delays are %v, the bar is 300 ms more\n", took[5].Round(time.Millisecond), took[9].Round(time.Millisecond), site)
+	fmt.Printf("check --scenario healthy, whole process: median %v, worst %v; the site's own delays are %v, the bar is 300 ms more\n",
+		took[5].Round(time.Millisecond), took[9].Round(time.Millisecond), site)
 	assert.Less(t, took[5], 3*time.Second)
 }
 
 func TestPingManyDrawAndRows(t *testing.T) {
 	dir := t.TempDir()
-	out, errs, status := run(t, "ping", "--scenario", "healthy", "172.27.40.1", "bookings.kittiwake.example", "nosuch.kittiwake.example", "--count", "4", "--interval", "50ms", "--format", "json", "--draw", filepath.Join(dir, "p.svg"))
+	out, errs, status := run(t, "ping", "--scenario", "healthy", "172.27.40.1", "bookings.kittiwake.example", "nosuch.kittiwake.example",
+		"--count", "4", "--interval", "50ms", "--format", "json", "--draw", filepath.Join(dir, "p.svg"))
 	assert.Equal(t, 1, status, "one of them never answered")
 	assert.Contains(t, errs, "nosuch.kittiwake.example: no address")
 	assert.Equal(t, 8+3, strings.Count(out, "\n"), "a line a probe, and a summary for each target")
@@ -245,17 +248,20 @@ func TestPingManyDrawAndRows(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(got), "Round trips over time")
 
-	out, _, status = run(t, "ping", "--scenario", "healthy", "bookings.kittiwake.example:443", "--tcp", "--duration", "400ms", "--interval", "100ms", "--format", "csv")
+	out, _, status = run(t, "ping", "--scenario", "healthy", "bookings.kittiwake.example:443", "--tcp", "--duration", "400ms", "--interval",
+		"100ms", "--format", "csv")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "target,address,method,seq")
 	assert.GreaterOrEqual(t, strings.Count(out, ",tcp,"), 2)
 
-	out, _, status = run(t, "ping", "--scenario", "mtu-black-hole", "203.0.113.80", "--count", "2", "--interval", "50ms", "--size", "1472", "--whole")
+	out, _, status = run(t, "ping", "--scenario", "mtu-black-hole", "203.0.113.80", "--count", "2", "--interval", "50ms", "--size", "1472",
+		"--whole")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "no answer")
 
 	for range 3 { // eight flows by chance all take the same branch once in a hundred runs
-		out, _, status = run(t, "trace", "--scenario", "balanced-middle", "--method", "udp", "--flows", "8", "--rounds", "2", "--format", "json", "--draw", filepath.Join(dir, "t.pdf"))
+		out, _, status = run(t, "trace", "--scenario", "balanced-middle", "--method", "udp", "--flows", "8", "--rounds", "2", "--format",
+			"json", "--draw", filepath.Join(dir, "t.pdf"))
 		assert.Zero(t, status)
 		if strings.Contains(out, `"id": "branches"`) {
 			break

@@ -32,7 +32,8 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far}, Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep}
+	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far},
+		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep}
 	return tui.Run(ctx, c)
 }
 
@@ -112,5 +113,6 @@ func standAt(s *scenario.Scenario) (tui.Ground, error) {
 	if err != nil {
 		return tui.Ground{}, err
 	}
-	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Sheet: sheet, Responder: far, Complaint: s.Complaint, Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
+	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Sheet: sheet, Responder: far, Complaint: s.Complaint,
+		Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
 }

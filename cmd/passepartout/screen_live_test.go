@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The live views in a real terminal: witnesses begin to be watched, targets are added and asked otherwise, what is seen is written to a file.
+// The live views in a real terminal: witnesses begin to be watched, targets are added and asked otherwise, what is seen is written to a
+// file.
 func TestScreenReach(t *testing.T) {
 	for _, size := range screens {
 		t.Run(fmt.Sprint(size[0]), func(t *testing.T) {

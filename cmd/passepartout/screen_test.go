@@ -29,8 +29,10 @@ func open(t *testing.T, width, height int, env []string, args ...string) *termin
 	}
 	term := &terminal{t, strings.NewReplacer("/", "-", " ", "-", "#", "-").Replace(t.Name())}
 	t.Cleanup(func() { _ = exec.Command("tmux", "-L", term.name, "kill-server").Run() })
-	line := strings.Join(append(append([]string{"env", "XDG_STATE_HOME=" + t.TempDir()}, env...), append([]string{binary}, args...)...), " ")
-	term.tmux("-L", term.name, "-f", "/dev/null", "new-session", "-d", "-x", strconv.Itoa(width), "-y", strconv.Itoa(height), line+"; echo left with status $?; sleep 60", ";", "set-option", "-g", "status", "off")
+	line := strings.Join(append(append([]string{"env", "XDG_STATE_HOME=" + t.TempDir()}, env...), append([]string{binary}, args...)...),
+		" ")
+	term.tmux("-L", term.name, "-f", "/dev/null", "new-session", "-d", "-x", strconv.Itoa(width), "-y", strconv.Itoa(height),
+		line+"; echo left with status $?; sleep 60", ";", "set-option", "-g", "status", "off")
 	return term
 }
 
@@ -192,7 +194,9 @@ func TestScreenFirstFrame(t *testing.T) {
 		name := fmt.Sprintf("first-frame-%d", i)
 		// A reader beside the program notes when the first frame's words come out of the terminal.
 		began := time.Now()
-		require.NoError(t, exec.Command("tmux", "-L", name, "-f", "/dev/null", "new-session", "-d", "-x", "120", "-y", "40", "date +%s%N > "+out+"; exec "+binary+" demo healthy").Run())
+		require.NoError(t,
+			exec.Command("tmux", "-L", name, "-f", "/dev/null", "new-session", "-d", "-x", "120", "-y", "40",
+				"date +%s%N > "+out+"; exec "+binary+" demo healthy").Run())
 		for !strings.Contains(capture(name), "What should be reachable?") && time.Since(began) < 5*time.Second {
 			time.Sleep(time.Millisecond)
 		}
@@ -205,7 +209,8 @@ func TestScreenFirstFrame(t *testing.T) {
 		took = append(took, shown.Sub(time.Unix(0, started)))
 	}
 	slices.Sort(took)
-	fmt.Printf("first frame: median %v of 20 starts, worst %v, the looking itself included\n", took[10].Round(time.Millisecond), took[19].Round(time.Millisecond))
+	fmt.Printf("first frame: median %v of 20 starts, worst %v, the looking itself included\n", took[10].Round(time.Millisecond),
+		took[19].Round(time.Millisecond))
 	assert.Less(t, took[10], 2*time.Second)
 }
 

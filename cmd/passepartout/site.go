@@ -25,8 +25,9 @@ func (f *flags) siteCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "site",
 		Short: "The site sheet: what is documented of a network, to compare a machine with",
-		Long: `A site sheet is a YAML file that says what a network should be like: prefixes, gateways, DHCP servers, name servers, addresses and services. Any command takes it with
---site FILE. What the sheet does not say is not judged. docs/site-sheet.md describes every field.`,
+		Long: `A site sheet is a YAML file that says what a network should be like: prefixes, gateways, DHCP
+servers, name servers, addresses and services. Any command takes it with --site FILE. What the sheet
+does not say is not judged. docs/site-sheet.md describes every field.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
@@ -45,7 +46,8 @@ func (f *flags) siteCheckCommand() *cobra.Command {
 				return err
 			}
 			for _, n := range s.Networks {
-				fmt.Printf("%s %v: gateways %v, %d fixed addresses, %d ranges\n", n.Name, n.Prefixes, n.Gateways, len(n.Fixed), len(n.Ranges))
+				fmt.Printf("%s %v: gateways %v, %d fixed addresses, %d ranges\n", n.Name, n.Prefixes, n.Gateways, len(n.Fixed),
+					len(n.Ranges))
 			}
 			fmt.Printf("%d services\n", len(s.Services))
 			return nil
@@ -58,8 +60,9 @@ func (f *flags) siteLearnCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "learn [SERVICE...]",
 		Short: "Writes a site sheet from a healthy machine: this one",
-		Long: `Reads this machine, asks everybody on its segment and the DHCP servers, and writes down what is there as a site sheet. A machine on which a fault stands in the way is refused:
-what is wrong would be documented as right. Look the sheet over before you trust it.`,
+		Long: `Reads this machine, asks everybody on its segment and the DHCP servers, and writes down what is
+there as a site sheet. A machine on which a fault stands in the way is refused: what is wrong would
+be documented as right. Look the sheet over before you trust it.`,
 		Args: cobra.MaximumNArgs(50),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var services []target.Target
@@ -83,7 +86,8 @@ what is wrong would be documented as right. Look the sheet over before you trust
 			if err != nil {
 				return err
 			}
-			head := fmt.Sprintf("# Learnt from a machine on %s. Look it over: what stands here counts as right.\n", time.Now().Format("2006-01-02"))
+			head := fmt.Sprintf("# Learnt from a machine on %s. Look it over: what stands here counts as right.\n",
+				time.Now().Format("2006-01-02"))
 			text := append([]byte(head), raw...)
 			if out == "" {
 				_, err = os.Stdout.Write(text)

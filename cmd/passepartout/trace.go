@@ -80,12 +80,13 @@ func (f *flags) traceCommand() *cobra.Command {
 			track := &path.Track{To: a.address, Method: string(method), OnLink: a.endpoint.OnLink}
 			var mu sync.Mutex
 			began := time.Now()
-			apart, err := probe.Trace(ctx, a.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(a.address, a.target.Port), Method: method, First: 1, Last: longestTrace,
-				Patience: tracePatience, Again: traceAgain, Flows: q.flows, Rounds: q.rounds}, func(s path.Seen) {
-				mu.Lock()
-				defer mu.Unlock()
-				track.Add(s)
-			})
+			apart, err := probe.Trace(ctx, a.echoer,
+				probe.TraceQuestion{To: netip.AddrPortFrom(a.address, a.target.Port), Method: method, First: 1, Last: longestTrace,
+					Patience: tracePatience, Again: traceAgain, Flows: q.flows, Rounds: q.rounds}, func(s path.Seen) {
+					mu.Lock()
+					defer mu.Unlock()
+					track.Add(s)
+				})
 			if err != nil {
 				return err
 			}

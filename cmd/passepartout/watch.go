@@ -20,8 +20,9 @@ func (f *flags) watchCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "watch [TARGET]",
 		Short: "Keeps the verdict true, and writes a line whenever it changes",
-		Long: `Runs the tests, and from their verdict on watches all that it rests on: the machine's own settings, the gateway, the first station beyond, the name servers,
-the target itself, and what is said on the segment. When anything of that changes, the tests are run again. Ends with Ctrl-C, or after --for.`,
+		Long: `Runs the tests, and from their verdict on watches all that it rests on: the machine's own settings,
+the gateway, the first station beyond, the name servers, the target itself, and what is said on the
+segment. When anything of that changes, the tests are run again. Ends with Ctrl-C, or after --for.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if duration < 0 {
@@ -39,8 +40,9 @@ the target itself, and what is said on the segment. When anything of that change
 			ctx, cancel := context.WithCancel(cmd.Context())
 			defer cancel()
 			out := &report.Watch{To: os.Stdout, JSON: f.format == "json"}
-			c := conductor.New(ctx, conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
-				Deadline: f.deadline, Asleep: nap.Asleep, Log: out.Take})
+			c := conductor.New(ctx,
+				conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
+					Deadline: f.deadline, Asleep: nap.Asleep, Log: out.Take})
 			c.Start()
 			because, failed := follow(ctx, c, out, duration)
 			c.Stop(because)

@@ -1,5 +1,5 @@
-// Package capture reads capture files: pcap with microseconds or nanoseconds in either byte order, and pcapng. It holds one frame at a time,
-// so that a file of any size needs the same memory.
+// Package capture reads capture files: pcap with microseconds or nanoseconds in either byte order, and pcapng. It holds one frame at a
+// time, so that a file of any size needs the same memory.
 package capture
 
 import (

@@ -41,13 +41,16 @@ func message(t testing.TB, more ...dhcpv4.Modifier) []byte {
 func packed(t testing.TB, l ...gopacket.SerializableLayer) []byte {
 	t.Helper()
 	buf := gopacket.NewSerializeBuffer()
-	require.NoError(t, gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true}, l...)) // without checksums: those are normally wrong
+	// without checksums: those are normally wrong
+	require.NoError(t, gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true}, l...))
 	return bytes.Clone(buf.Bytes())
 }
 
 // inIP wraps a payload into a datagram to the DHCP server port.
 func inIP(payload []byte) []gopacket.SerializableLayer {
-	return []gopacket.SerializableLayer{&layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: net.IPv4zero, DstIP: net.IPv4bcast}, &layers.UDP{SrcPort: 68, DstPort: 67}, gopacket.Payload(payload)}
+	return []gopacket.SerializableLayer{
+		&layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: net.IPv4zero, DstIP: net.IPv4bcast},
+		&layers.UDP{SrcPort: 68, DstPort: 67}, gopacket.Payload(payload)}
 }
 
 func ethernet(t testing.TB, payload []byte, tags ...uint16) []byte {
@@ -111,7 +114,8 @@ func pcapng(t testing.TB, parts map[layers.LinkType][]byte) []byte {
 			n, err = w.AddInterface(pcapgo.NgInterface{Name: link.String(), LinkType: link, SnapLength: 65535})
 			require.NoError(t, err)
 		}
-		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(data), Length: len(data), InterfaceIndex: n}, data))
+		require.NoError(t,
+			w.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(data), Length: len(data), InterfaceIndex: n}, data))
 	}
 	require.NoError(t, w.Flush())
 	return b.Bytes()
@@ -129,7 +133,8 @@ func (r *read) Take(s dhcp.Sighting) *dhcp.Exchange { r.seen = append(r.seen, s)
 func (r *read) TakeUnserved(u dhcp.Unserved)        { r.unserved = append(r.unserved, u) }
 
 func readAll(file []byte) (r read) {
-	r.frames, r.err = capture.DHCP(bytes.NewReader(file), &r, func(frame int, why string) { r.skipped = append(r.skipped, fmt.Sprintf("%d: %s", frame, why)) })
+	r.frames, r.err = capture.DHCP(bytes.NewReader(file), &r,
+		func(frame int, why string) { r.skipped = append(r.skipped, fmt.Sprintf("%d: %s", frame, why)) })
 	return r
 }
 
@@ -148,13 +153,15 @@ func TestForms(t *testing.T) {
 		"nanoseconds, little end first":  {pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{plain, 0}), nano},
 		"nanoseconds, big end first":     {pcap(binary.BigEndian, true, layers.LinkTypeEthernet, record{plain, 0}), nano},
 		"pcapng":                         {pcapng(t, map[layers.LinkType][]byte{layers.LinkTypeEthernet: plain}), nano},
-		"one VLAN tag":                   {pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{ethernet(t, message(t), 40), 0}), nano},
-		"two VLAN tags":                  {pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{ethernet(t, message(t), 7, 40), 0}), nano},
-		"raw IP":                         {pcap(binary.LittleEndian, true, layers.LinkTypeRaw, record{raw, 0}), nano},
-		"raw IP by its former number":    {pcap(binary.LittleEndian, true, 12, record{raw, 0}), nano},
-		"raw IPv4":                       {pcap(binary.LittleEndian, true, layers.LinkTypeIPv4, record{raw, 0}), nano},
-		"Linux cooked 1":                 {pcap(binary.LittleEndian, true, layers.LinkTypeLinuxSLL, record{cooked1, 0}), nano},
-		"Linux cooked 2":                 {pcap(binary.LittleEndian, true, layers.LinkTypeLinuxSLL2, record{cooked2, 0}), nano},
+		"one VLAN tag": {pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{ethernet(t, message(t), 40), 0}),
+			nano},
+		"two VLAN tags": {
+			pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{ethernet(t, message(t), 7, 40), 0}), nano},
+		"raw IP":                      {pcap(binary.LittleEndian, true, layers.LinkTypeRaw, record{raw, 0}), nano},
+		"raw IP by its former number": {pcap(binary.LittleEndian, true, 12, record{raw, 0}), nano},
+		"raw IPv4":                    {pcap(binary.LittleEndian, true, layers.LinkTypeIPv4, record{raw, 0}), nano},
+		"Linux cooked 1":              {pcap(binary.LittleEndian, true, layers.LinkTypeLinuxSLL, record{cooked1, 0}), nano},
+		"Linux cooked 2":              {pcap(binary.LittleEndian, true, layers.LinkTypeLinuxSLL2, record{cooked2, 0}), nano},
 	}
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -172,7 +179,8 @@ func TestForms(t *testing.T) {
 			assert.Equal(t, netip.MustParseAddrPort("255.255.255.255:67"), s.To)
 		})
 	}
-	mixed := readAll(pcapng(t, map[layers.LinkType][]byte{layers.LinkTypeEthernet: plain, layers.LinkTypeRaw: raw, layers.LinkTypeLinuxSLL: cooked1}))
+	mixed := readAll(
+		pcapng(t, map[layers.LinkType][]byte{layers.LinkTypeEthernet: plain, layers.LinkTypeRaw: raw, layers.LinkTypeLinuxSLL: cooked1}))
 	assert.Len(t, mixed.seen, 3, "ports of different kinds in one file: %v", mixed.skipped)
 }
 
@@ -218,17 +226,28 @@ func TestBadFiles(t *testing.T) {
 		"pcapng, its header cut":       {[]byte{0x0a, 0x0d, 0x0d, 0x0a, 28, 0, 0, 0}, "no capture: the pcapng header is damaged", 0, ""},
 		"no frames":                    {good[:24], "", 0, ""},
 		"ends within the second frame": {append(bytes.Clone(good), good[24:80]...), "", 1, "2: cut short: the file ends within the frame"},
-		"a length that is none":        {append(bytes.Clone(good), bytes.Repeat([]byte{0xff}, 16)...), "", 1, "2: damaged here, and not readable any further"},
-		"cut in the headers":           {pcap(binary.LittleEndian, true, link, record{frame, len(frame) - 20}), "", 0, "1: cut short"},
-		"cut before the options":       {pcap(binary.LittleEndian, true, link, record{frame, len(frame) - 200}), "", 0, "1: cut short"},
-		"cut within the options":       {pcap(binary.LittleEndian, true, link, record{ethernet(t, message(t)), len(ethernet(t, message(t))) - 14 - 20 - 8 - 240 - 5}), "", 1, ""},
-		"an option past the end":       {pcap(binary.LittleEndian, true, link, record{ethernet(t, past), 0}), "", 1, ""},
-		"no magic cookie":              {pcap(binary.LittleEndian, true, link, record{ethernet(t, noCookie), 0}), "", 0, "1: no DHCP message: the magic cookie is missing"},
-		"a hardware address too long":  {pcap(binary.LittleEndian, true, link, record{ethernet(t, wide), 0}), "", 0, "1: no DHCP message: its header makes no sense"},
-		"BOOTP":                        {pcap(binary.LittleEndian, true, link, record{ethernet(t, bootp), 0}), "", 0, "1: a BOOTP message: it has no DHCP message type"},
-		"ten octets":                   {pcap(binary.LittleEndian, true, link, record{ethernet(t, m[:10]), 0}), "", 0, "1: too short for a DHCP message"},
-		"an unknown kind of link":      {pcap(binary.LittleEndian, true, 147, record{frame, 0}), "", 0, "1: its link type is not known here"},
-		"not about DHCP":               {pcap(binary.LittleEndian, true, link, record{packed(t, &layers.Ethernet{SrcMAC: ticket, DstMAC: ticket, EthernetType: layers.EthernetTypeARP}, gopacket.Payload(make([]byte, 46))), 0}), "", 0, ""},
+		"a length that is none": {append(bytes.Clone(good), bytes.Repeat([]byte{0xff}, 16)...), "", 1,
+			"2: damaged here, and not readable any further"},
+		"cut in the headers":     {pcap(binary.LittleEndian, true, link, record{frame, len(frame) - 20}), "", 0, "1: cut short"},
+		"cut before the options": {pcap(binary.LittleEndian, true, link, record{frame, len(frame) - 200}), "", 0, "1: cut short"},
+		"cut within the options": {
+			pcap(binary.LittleEndian, true, link, record{ethernet(t, message(t)), len(ethernet(t, message(t))) - 14 - 20 - 8 - 240 - 5}),
+			"", 1, ""},
+		"an option past the end": {pcap(binary.LittleEndian, true, link, record{ethernet(t, past), 0}), "", 1, ""},
+		"no magic cookie": {pcap(binary.LittleEndian, true, link, record{ethernet(t, noCookie), 0}), "", 0,
+			"1: no DHCP message: the magic cookie is missing"},
+		"a hardware address too long": {pcap(binary.LittleEndian, true, link, record{ethernet(t, wide), 0}), "", 0,
+			"1: no DHCP message: its header makes no sense"},
+		"BOOTP": {pcap(binary.LittleEndian, true, link, record{ethernet(t, bootp), 0}), "", 0,
+			"1: a BOOTP message: it has no DHCP message type"},
+		"ten octets": {pcap(binary.LittleEndian, true, link, record{ethernet(t, m[:10]), 0}), "", 0,
+			"1: too short for a DHCP message"},
+		"an unknown kind of link": {pcap(binary.LittleEndian, true, 147, record{frame, 0}), "", 0,
+			"1: its link type is not known here"},
+		"not about DHCP": {
+			pcap(binary.LittleEndian, true, link,
+				record{packed(t, &layers.Ethernet{SrcMAC: ticket, DstMAC: ticket, EthernetType: layers.EthernetTypeARP},
+					gopacket.Payload(make([]byte, 46))), 0}), "", 0, ""},
 	}
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -258,7 +277,9 @@ func TestBadFiles(t *testing.T) {
 func TestFragment(t *testing.T) {
 	ip := inIP(message(t))
 	ip[0].(*layers.IPv4).Flags = layers.IPv4MoreFragments
-	frame := packed(t, append([]gopacket.SerializableLayer{&layers.Ethernet{SrcMAC: ticket, DstMAC: layers.EthernetBroadcast, EthernetType: layers.EthernetTypeIPv4}}, ip...)...)
+	frame := packed(t,
+		append([]gopacket.SerializableLayer{
+			&layers.Ethernet{SrcMAC: ticket, DstMAC: layers.EthernetBroadcast, EthernetType: layers.EthernetTypeIPv4}}, ip...)...)
 	got := readAll(pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{frame, 0}))
 	require.Len(t, got.skipped, 1)
 	assert.Contains(t, got.skipped[0], "a fragment")
@@ -322,11 +343,15 @@ func TestNobodyListens(t *testing.T) {
 	eth := &layers.Ethernet{SrcMAC: ticket, DstMAC: ticket, EthernetType: layers.EthernetTypeIPv4}
 	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest), dhcpv4.WithHwAddr(ticket), dhcpv4.WithClientIP(client))
 	require.NoError(t, err)
-	asked := []gopacket.SerializableLayer{&layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: client, DstIP: server}, &layers.UDP{SrcPort: 68, DstPort: 67}, gopacket.Payload(m.ToBytes())}
+	asked := []gopacket.SerializableLayer{&layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: client, DstIP: server},
+		&layers.UDP{SrcPort: 68, DstPort: 67}, gopacket.Payload(m.ToBytes())}
 	quote := packed(t, asked...)[:28]
-	says := packed(t, eth, &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolICMPv4, SrcIP: server, DstIP: client}, &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(3, 3)}, gopacket.Payload(quote))
-	file := pcap(binary.LittleEndian, true, layers.LinkTypeEthernet, record{packed(t, append([]gopacket.SerializableLayer{eth}, asked...)...), 0}, record{says, 0})
-	assert.Equal(t, []dhcp.Unserved{{Frame: 2, Server: netip.MustParseAddr("172.27.40.2"), Client: netip.MustParseAddr("172.27.40.23")}}, readAll(file).unserved)
+	says := packed(t, eth, &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolICMPv4, SrcIP: server, DstIP: client},
+		&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(3, 3)}, gopacket.Payload(quote))
+	file := pcap(binary.LittleEndian, true, layers.LinkTypeEthernet,
+		record{packed(t, append([]gopacket.SerializableLayer{eth}, asked...)...), 0}, record{says, 0})
+	assert.Equal(t, []dhcp.Unserved{{Frame: 2, Server: netip.MustParseAddr("172.27.40.2"), Client: netip.MustParseAddr("172.27.40.23")}},
+		readAll(file).unserved)
 	var ended []*dhcp.Exchange
 	tracker := dhcp.NewTracker(dhcp.Config{Ended: func(e *dhcp.Exchange) { ended = append(ended, e) }})
 	_, err = capture.DHCP(bytes.NewReader(file), tracker, func(int, string) {})
@@ -356,7 +381,8 @@ func TestConstantMemory(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, float64(size)/float64(len(body))*100, frames, 200)
 	assert.Less(t, peak, uint64(64<<20))
-	fmt.Fprintf(os.Stdout, "capture of %d MiB: %d frames, %d DHCP messages, at most %.1f MiB of heap\n", size>>20, frames, tracker.Messages, float64(peak)/(1<<20))
+	fmt.Fprintf(os.Stdout, "capture of %d MiB: %d frames, %d DHCP messages, at most %.1f MiB of heap\n", size>>20, frames, tracker.Messages,
+		float64(peak)/(1<<20))
 }
 
 // A million exchanges of as many clients: what is open is capped, and the cap is reported.
@@ -432,7 +458,8 @@ func TestReadingSpeed(t *testing.T) {
 	}
 	a, b := best(bare), best(ours(head, body, size))
 	c, d := best(full), best(ours(dhcpHead, dhcpBody, size/4))
-	fmt.Fprintf(os.Stdout, "capture, one DHCP message in 100: %.0f %% of the speed of a bare DecodingLayerParser\n", 100*a.Seconds()/b.Seconds())
+	fmt.Fprintf(os.Stdout, "capture, one DHCP message in 100: %.0f %% of the speed of a bare DecodingLayerParser\n",
+		100*a.Seconds()/b.Seconds())
 	fmt.Fprintf(os.Stdout, "capture of DHCP alone: %.0f %% of the speed of NewPacket with Layers\n", 100*c.Seconds()/d.Seconds())
 	assert.Greater(t, a.Seconds()/b.Seconds(), 0.2)
 	assert.Greater(t, c.Seconds()/d.Seconds(), 0.2)

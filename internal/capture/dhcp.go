@@ -21,8 +21,8 @@ type Taker interface {
 	TakeUnserved(dhcp.Unserved)
 }
 
-// DHCP hands out the DHCPv4 messages of a file, in order. skip is called for each frame that looks like one and could not be read, with the reason.
-// It returns how many frames there were. An error means that nothing could be read at all.
+// DHCP hands out the DHCPv4 messages of a file, in order. skip is called for each frame that looks like one and could not be read, with the
+// reason. It returns how many frames there were. An error means that nothing could be read at all.
 func DHCP(r io.Reader, t Taker, skip func(frame int, why string)) (frames int, err error) {
 	file, err := Open(r)
 	if err != nil {
@@ -72,7 +72,8 @@ type decoder struct {
 func newDecoder() *decoder {
 	d := &decoder{by: map[gopacket.LayerType]*gopacket.DecodingLayerParser{}}
 	for first, link := range map[gopacket.LayerType][]gopacket.DecodingLayer{
-		layers.LayerTypeEthernet: {&d.eth, &d.vlan}, layers.LayerTypeLinuxSLL: {&d.sll, &d.vlan}, layers.LayerTypeLinuxSLL2: {&d.sll2, &d.vlan}, layers.LayerTypeIPv4: nil,
+		layers.LayerTypeEthernet: {&d.eth, &d.vlan}, layers.LayerTypeLinuxSLL: {&d.sll, &d.vlan},
+		layers.LayerTypeLinuxSLL2: {&d.sll2, &d.vlan}, layers.LayerTypeIPv4: nil,
 	} {
 		p := gopacket.NewDecodingLayerParser(first, append(link, &d.ip, &d.udp)...)
 		p.IgnoreUnsupported = true
@@ -95,7 +96,8 @@ func (d *decoder) parser(link layers.LinkType) *gopacket.DecodingLayerParser {
 	return nil
 }
 
-// decode reads one frame into s. why is set for one that should have been a DHCP message and is not to be read; a frame about anything else has neither.
+// decode reads one frame into s. why is set for one that should have been a DHCP message and is not to be read; a frame about anything else
+// has neither.
 func (d *decoder) decode(f *Frame, s *dhcp.Sighting) (why string, ok bool) {
 	p := d.last
 	if p == nil || f.Link != d.link {
@@ -145,7 +147,8 @@ func (d *decoder) decode(f *Frame, s *dhcp.Sighting) (why string, ok bool) {
 
 // unserved reports whether the frame just decoded is an ICMP error from a machine on which nobody listens on the DHCP server's port.
 func (d *decoder) unserved(f *Frame, u *dhcp.Unserved) bool {
-	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolICMPv4 || len(d.ip.Payload) < 8 ||
+	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolICMPv4 ||
+		len(d.ip.Payload) < 8 ||
 		d.ip.Payload[0] != layers.ICMPv4TypeDestinationUnreachable || d.ip.Payload[1] != layers.ICMPv4CodePort {
 		return false
 	}
@@ -159,7 +162,8 @@ func (d *decoder) unserved(f *Frame, u *dhcp.Unserved) bool {
 
 // fragment reports whether the frame just decoded is the first part of a UDP datagram to a DHCP port that came in parts.
 func (d *decoder) fragment() bool {
-	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolUDP || d.ip.Flags&layers.IPv4MoreFragments == 0 || d.ip.FragOffset != 0 {
+	if len(d.found) == 0 || d.found[len(d.found)-1] != layers.LayerTypeIPv4 || d.ip.Protocol != layers.IPProtocolUDP ||
+		d.ip.Flags&layers.IPv4MoreFragments == 0 || d.ip.FragOffset != 0 {
 		return false
 	}
 	b := d.ip.Payload

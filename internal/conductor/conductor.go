@@ -1,5 +1,5 @@
-// Package conductor owns what runs in a case: the tests, the witnesses that are watched, the ears on the segment, the kernel's notices. It alone adds to
-// the case's log; what is known of the case is the state that follows from that.
+// Package conductor owns what runs in a case: the tests, the witnesses that are watched, the ears on the segment, the kernel's notices. It
+// alone adds to the case's log; what is known of the case is the state that follows from that.
 package conductor
 
 import (
@@ -77,7 +77,8 @@ type round struct {
 
 // New prepares a case; nothing is asked before Start or Once.
 func New(ctx context.Context, c Config) *Conductor {
-	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1), known: map[string]int{}, outages: map[time.Time]event.Outage{}, told: map[string]event.Watched{}}
+	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1),
+		known: map[string]int{}, outages: map[time.Time]event.Outage{}, told: map[string]event.Watched{}}
 	out.said = c.Said
 	out.ctx, out.end = context.WithCancel(ctx)
 	out.machine = shared.New(c.Machine, out.gap)
@@ -173,7 +174,8 @@ func (c *Conductor) Say(s evidence.Answer) {
 	c.add(event.Observed{Round: r.Number, What: s})
 	c.said = r.Set.Said
 	result := verdict.Judge(&r.Set)
-	c.add(event.Judged{Round: r.Number, Settled: r.Settled, Over: r.Over, Elapsed: r.Set.Elapsed, Verdict: event.VerdictOf(result), Result: &result})
+	c.add(event.Judged{Round: r.Number, Settled: r.Settled, Over: r.Over, Elapsed: r.Set.Elapsed, Verdict: event.VerdictOf(result),
+		Result: &result})
 }
 
 // Unsay takes back what a person has said.
@@ -212,7 +214,8 @@ const (
 	againAfter = 5 * time.Second
 	// After a notice, what belongs to it gets this long to come as well.
 	quietFor = 300 * time.Millisecond
-	// Where trying the target once does not show that a fault has gone, or become another, all tests are run again every so often, and more rarely as time goes by.
+	// Where trying the target once does not show that a fault has gone, or become another, all tests are run again every so often, and more
+	// rarely as time goes by.
 	standingEvery, standingLong, standingRarely = 8 * time.Second, 3 * time.Minute, 30 * time.Second
 )
 
@@ -327,13 +330,15 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, said []ev
 			result = verdict.Judge(&with)
 		}
 		settled := c.state.Round.Settled
-		c.add(event.Judged{Round: r.number, Settled: result.Settled, Over: over, Elapsed: set.Elapsed, Verdict: event.VerdictOf(result), Result: &result})
+		c.add(event.Judged{Round: r.number, Settled: result.Settled, Over: over, Elapsed: set.Elapsed, Verdict: event.VerdictOf(result),
+			Result: &result})
 		if over || !settled && result.Settled {
 			token(c.wake)
 			c.wg.Go(c.witness)
 		}
 	}
-	set, result, err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
+	set, result,
+		err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
 		Responder: c.Responder, Said: said, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}},
 		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
 	switch {

@@ -19,8 +19,8 @@ import (
 	"passepartout/internal/probe/watch"
 )
 
-// The pace of what is watched. Together at most five small packets a second leave the machine: the gateway each second, the first station beyond and the
-// target every other, name servers every four, and a trial of the target every three.
+// The pace of what is watched. Together at most five small packets a second leave the machine: the gateway each second, the first station
+// beyond and the target every other, name servers every four, and a trial of the target every three.
 const (
 	step          = 2 * time.Second // of the attribution of losses: each witness is asked within it
 	gatewayEvery  = time.Second
@@ -34,8 +34,9 @@ const (
 
 // matters translate the aspects of settings.
 var matters = map[endpoint.Aspect]event.Matter{
-	endpoint.AspectLink: event.Link, endpoint.AspectAddress: event.Address, endpoint.AspectRoute: event.Route, endpoint.AspectResolver: event.Resolver,
-	endpoint.AspectHosts: event.Hosts, endpoint.AspectProxy: event.Proxy, endpoint.AspectLease: event.Lease,
+	endpoint.AspectLink: event.Link, endpoint.AspectAddress: event.Address, endpoint.AspectRoute: event.Route,
+	endpoint.AspectResolver: event.Resolver,
+	endpoint.AspectHosts:    event.Hosts, endpoint.AspectProxy: event.Proxy, endpoint.AspectLease: event.Lease,
 }
 
 // followMachine takes note of what changes on the machine: at the kernel's notice, and by looking.
@@ -79,7 +80,8 @@ func (c *Conductor) readMachine() {
 	}
 	iface := c.state.Round.Set.Interface
 	for _, d := range endpoint.Differences(was, now) {
-		c.add(event.Changed{Of: matters[d.In], What: d.What, Endpoint: now, Void: d.Broken && d.In == endpoint.AspectLink && concerns(was, iface), Quiet: d.Renewed && len(c.state.Verdict.Result.Also) == 0})
+		c.add(event.Changed{Of: matters[d.In], What: d.What, Endpoint: now, Void: d.Broken && d.In == endpoint.AspectLink &&
+			concerns(was, iface), Quiet: d.Renewed && len(c.state.Verdict.Result.Also) == 0})
 	}
 	c.leasePhases(now)
 }
@@ -104,11 +106,14 @@ func (c *Conductor) leasePhases(now *endpoint.Endpoint) {
 		}
 		switch is {
 		case lease.Rebinding:
-			c.add(event.Changed{Of: event.Lease, Endpoint: now, What: fmt.Sprintf("the lease of %v is past T2, and nobody has renewed it: it ends at %s", l.Terms.Address, l.Expires.Local().Format("15:04:05"))})
+			c.add(event.Changed{Of: event.Lease, Endpoint: now,
+				What: fmt.Sprintf("the lease of %v is past T2, and nobody has renewed it: it ends at %s", l.Terms.Address,
+					l.Expires.Local().Format("15:04:05"))})
 		case lease.Expired:
 			c.add(event.Changed{Of: event.Lease, Endpoint: now, What: fmt.Sprintf("the lease of %v has run out", l.Terms.Address)})
 		case lease.Renewing:
-			c.add(event.Changed{Of: event.Lease, Endpoint: now, Quiet: true, What: fmt.Sprintf("the lease of %v is due for renewal since %s", l.Terms.Address, l.T1.Local().Format("15:04:05"))})
+			c.add(event.Changed{Of: event.Lease, Endpoint: now, Quiet: true,
+				What: fmt.Sprintf("the lease of %v is due for renewal since %s", l.Terms.Address, l.T1.Local().Format("15:04:05"))})
 		}
 	}
 }
@@ -157,7 +162,8 @@ func (c *Conductor) try(s *state.State, request bool) {
 	}
 	for range 2 {
 		sent := time.Now()
-		u := probe.TryUse(c.ctx, c.machine, s.Endpoint, probe.UseQuestion{Target: c.Target, Families: c.Families, Request: request, Patience: patience})
+		u := probe.TryUse(c.ctx, c.machine, s.Endpoint,
+			probe.UseQuestion{Target: c.Target, Families: c.Families, Request: request, Patience: patience})
 		if c.ctx.Err() != nil {
 			return
 		}
@@ -228,8 +234,9 @@ func (c *Conductor) witness() {
 	}
 }
 
-// leaving are the witnesses that this machine has nothing to do with any more: gateways and name servers that are not set. Others stay, also when the
-// evidence does not name them: it may be that just now they cannot be seen. They are forgotten by what they are told apart by, so that they can come back.
+// leaving are the witnesses that this machine has nothing to do with any more: gateways and name servers that are not set. Others stay,
+// also when the evidence does not name them: it may be that just now they cannot be seen. They are forgotten by what they are told apart
+// by, so that they can come back.
 func (c *Conductor) leaving(set *evidence.Set, named map[string]bool) map[string]int {
 	c.mu.Lock()
 	defer c.mu.Unlock()

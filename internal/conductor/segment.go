@@ -71,7 +71,8 @@ func (c *Conductor) listen(iface string) {
 	}
 }
 
-// DHCPListener hears the DHCP messages on the segment. It is nil, with the reason, where nothing can be heard, and without one before anything was asked.
+// DHCPListener hears the DHCP messages on the segment. It is nil, with the reason, where nothing can be heard, and without one before
+// anything was asked.
 func (c *Conductor) DHCPListener() (*probe.DHCPListener, string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -81,7 +82,8 @@ func (c *Conductor) DHCPListener() (*probe.DHCPListener, string) {
 	return c.ears.dhcp, c.ears.deaf
 }
 
-// conflictEvery is how often it is asked whether anybody else has an address of this machine's: a question that names no sender (RFC 5227 §2.1.1).
+// conflictEvery is how often it is asked whether anybody else has an address of this machine's: a question that names no sender (RFC 5227
+// §2.1.1).
 const conflictEvery = 4 * time.Second
 
 // askForOwn asks again and again. Who answers is heard as a claim.
@@ -128,10 +130,12 @@ func (c *Conductor) hear(port machine.FrameSocket) {
 		e := c.state.Endpoint
 		claim := f.Claim.String() + f.Hardware.String()
 		last, known := told[claim]
-		if e != nil && owns(e, f.Claim) && !ownHardware(e, f.Hardware) && (known || len(told) < mostClaims) && time.Since(last) >= claimAgain && !c.state.Testing() {
+		if e != nil && owns(e, f.Claim) && !ownHardware(e, f.Hardware) && (known || len(told) < mostClaims) &&
+			time.Since(last) >= claimAgain && !c.state.Testing() {
 			told[claim] = time.Now()
 			quiet := c.state.Verdict.Result.Fault == fault.AddressConflict.ID // that is what it says already
-			c.add(event.Changed{Of: event.Neighbour, Quiet: quiet, What: fmt.Sprintf("another machine, %v, claims this machine's address %v", f.Hardware, f.Claim)})
+			c.add(event.Changed{Of: event.Neighbour, Quiet: quiet,
+				What: fmt.Sprintf("another machine, %v, claims this machine's address %v", f.Hardware, f.Claim)})
 		}
 		c.mu.Unlock()
 	}
@@ -172,9 +176,11 @@ func (c *Conductor) heardDHCP(s dhcp.Sighting) {
 	server := m.Server()
 	switch m.Type {
 	case dhcp.Offer:
-		c.add(event.Changed{Of: event.Offer, Quiet: quiet, What: fmt.Sprintf("the DHCP server %v offers this machine %v", server, m.Terms().Address)})
+		c.add(event.Changed{Of: event.Offer, Quiet: quiet,
+			What: fmt.Sprintf("the DHCP server %v offers this machine %v", server, m.Terms().Address)})
 	case dhcp.Ack:
-		c.add(event.Changed{Of: event.Lease, Quiet: quiet, What: fmt.Sprintf("the DHCP server %v has acknowledged %v", server, m.Terms().Address)})
+		c.add(event.Changed{Of: event.Lease, Quiet: quiet,
+			What: fmt.Sprintf("the DHCP server %v has acknowledged %v", server, m.Terms().Address)})
 	case dhcp.Nak:
 		c.add(event.Changed{Of: event.Lease, What: fmt.Sprintf("the DHCP server %v has refused this machine", server)})
 	}

@@ -14,8 +14,8 @@ import (
 	"passepartout/internal/core/lease"
 )
 
-// TestClientsAgainstServers follows every client through a lease from every server: bound, renewed, rebound, released. At each stage its files must
-// tell the lease as the wire had it, and the exchanges must be rebuilt right.
+// TestClientsAgainstServers follows every client through a lease from every server: bound, renewed, rebound, released. At each stage its
+// files must tell the lease as the wire had it, and the exchanges must be rebuilt right.
 func TestClientsAgainstServers(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes half a minute")
@@ -85,7 +85,8 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 		told := time.Now()
 		l.until("released", 15*time.Second, func() bool {
 			done := latest(dhcp.Released) != nil
-			if !done && c.name == lease.Dhcpcd && time.Since(told) > 3*patient*time.Second { // a signal that comes while it runs its hooks is now and then lost
+			// a signal that comes while it runs its hooks is now and then lost
+			if !done && c.name == lease.Dhcpcd && time.Since(told) > 3*patient*time.Second {
 				told = time.Now()
 				c.release(l, p)
 			}

@@ -63,7 +63,9 @@ func TestOutcomes(t *testing.T) {
 			o := served()
 			l.node("server", "near "+o.address)
 			dnsmasq(l, "server", o)
-			l.write("root/var/lib/dhcp/dhclient.eth0.leases", "lease {\n  interface \"eth0\";\n  fixed-address 10.1.2.3;\n  option subnet-mask 255.255.255.0;\n  option dhcp-lease-time 86400;\n  option dhcp-server-identifier 10.1.2.1;\n  renew 4 2037/01/01 00:00:00;\n  rebind 4 2037/01/01 00:00:00;\n  expire 4 2037/01/02 00:00:00;\n}\n")
+			l.write("root/var/lib/dhcp/dhclient.eth0.leases", "lease {\n  interface \"eth0\";\n  fixed-address 10.1.2.3;\n  option "+
+				"subnet-mask 255.255.255.0;\n  option dhcp-lease-time 86400;\n  option dhcp-server-identifier 10.1.2.1;\n  renew 4 "+
+				"2037/01/01 00:00:00;\n  rebind 4 2037/01/01 00:00:00;\n  expire 4 2037/01/02 00:00:00;\n}\n")
 			startDhclient(l)
 			e := l.await(dhcp.Refused, 20*time.Second)
 			assert.Equal(t, addr("10.1.2.3"), e.Requested)
@@ -80,7 +82,8 @@ func TestOutcomes(t *testing.T) {
 			l.node("server", "near "+o.address)
 			iscServer(l, "server", o)
 			l.write("dhcpcd.conf", "ipv4only\nnoipv4ll\nnoarp\noption domain_name_servers, domain_name\ninform\n")
-			l.run(client, "inform", private(l, "/var/lib/dhcpcd")+"ip addr add 172.27.40.77/24 dev eth0\nexec dhcpcd -B -d -f "+l.dir+"/dhcpcd.conf eth0")
+			l.run(client, "inform",
+				private(l, "/var/lib/dhcpcd")+"ip addr add 172.27.40.77/24 dev eth0\nexec dhcpcd -B -d -f "+l.dir+"/dhcpcd.conf eth0")
 			e := l.await(dhcp.Informed, 25*time.Second)
 			assert.Zero(t, e.Terms.Lease)
 			assert.Equal(t, []netip.Addr{addr("172.27.40.2")}, e.Terms.Resolvers)
@@ -130,7 +133,8 @@ func TestOutcomes(t *testing.T) {
 			assert.Equal(t, addr("172.27.50.2"), e.Server)
 			assert.Contains(t, []string{"discover offer request ack"}, kinds(e), "what is seen on both sides of the relay is one exchange")
 			ladder := e.Ladder()
-			assert.Equal(t, []string{"client", "relay", "server"}, []string{ladder.Parties[0].Role, ladder.Parties[1].Role, ladder.Parties[2].Role})
+			assert.Equal(t, []string{"client", "relay", "server"},
+				[]string{ladder.Parties[0].Role, ladder.Parties[1].Role, ladder.Parties[2].Role})
 			renewed := l.await(dhcp.Renewed, 15*time.Second)
 			assert.Equal(t, e.Terms.Address, renewed.Terms.Address)
 			acks := 0
@@ -171,7 +175,8 @@ func TestOutcomes(t *testing.T) {
 			dnsmasq(l, "server", o)
 			p := startDhclient(l)
 			bound := l.await(dhcp.BoundTo, 20*time.Second)
-			l.until("written", 10*time.Second, func() bool { _, ok := l.inForce(); return ok }) // what is not written down yet it cannot give back
+			// what is not written down yet it cannot give back
+			l.until("written", 10*time.Second, func() bool { _, ok := l.inForce(); return ok })
 			clients[0].release(l, p)
 			e := l.await(dhcp.Released, 10*time.Second)
 			assert.Equal(t, bound.Terms.Address, e.Terms.Address)

@@ -18,8 +18,8 @@ import (
 	"passepartout/internal/probe"
 )
 
-// TestProbeTakesNoLease asks every real server with our own probe: its offer is collected, its answer to the INFORM too, an ear on the same port hears
-// the whole, and the server's books stay empty.
+// TestProbeTakesNoLease asks every real server with our own probe: its offer is collected, its answer to the INFORM too, an ear on the same
+// port hears the whole, and the server's books stay empty.
 func TestProbeTakesNoLease(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes some seconds")
@@ -48,7 +48,8 @@ func TestProbeTakesNoLease(t *testing.T) {
 			defer segment.Close()
 			ctx, cancel := context.WithTimeout(t.Context(), 4*time.Second)
 			defer cancel()
-			d := segment.Discover(ctx, probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, time.Second, 2 * time.Second}, Held: own})
+			d := segment.Discover(ctx,
+				probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, time.Second, 2 * time.Second}, Held: own})
 			require.Len(t, d.Offers, 1)
 			assert.Equal(t, addr("172.27.40.2"), d.Offers[0].Server)
 			assert.Equal(t, []netip.Addr{addr(o.router)}, d.Offers[0].Routers)
@@ -67,7 +68,8 @@ func TestProbeTakesNoLease(t *testing.T) {
 			for _, book := range []string{"server.leases", "server/dhcpd.leases"} {
 				raw, _ := os.ReadFile(filepath.Join(l.dir, book))
 				assert.NotContains(t, string(raw), "172.27.40.77")
-				assert.False(t, strings.Contains(string(raw), "binding state active") || strings.Contains(string(raw), d.Offers[0].Address.Addr().String()+" "), "a lease was taken: %s", raw)
+				assert.False(t, strings.Contains(string(raw), "binding state active") ||
+					strings.Contains(string(raw), d.Offers[0].Address.Addr().String()+" "), "a lease was taken: %s", raw)
 			}
 		})
 	}

@@ -27,7 +27,8 @@ type offering struct {
 
 // served is the usual service of the pier.
 func served() offering {
-	return offering{address: "172.27.40.2/24", first: "172.27.40.100", last: "172.27.40.120", router: "172.27.40.1", lease: 120, t1: 3, t2: 7}
+	return offering{address: "172.27.40.2/24", first: "172.27.40.100", last: "172.27.40.120", router: "172.27.40.1", lease: 120, t1: 3,
+		t2: 7}
 }
 
 // serverKind is a real server and how it is started.
@@ -44,9 +45,12 @@ func dnsmasq(l *lab, node string, o offering) {
 	if o.endless {
 		lasting = "infinite"
 	}
-	args := []string{"--conf-file=/dev/null", "--keep-in-foreground", "--no-resolv", "--no-hosts", "--no-ping", "--bind-interfaces", "--interface=eth0", "--port=0", "--dhcp-authoritative", "--log-dhcp", "--log-facility=-",
-		"--user=root", "--pid-file=", "--dhcp-leasefile=" + l.dir + "/" + node + ".leases", fmt.Sprintf("--dhcp-range=%s,%s,255.255.255.0,%s", o.first, o.last, lasting),
-		"--dhcp-option=3," + o.router, "--dhcp-option=6,172.27.40.2", "--dhcp-option=15,kittiwake.example", "--dhcp-option=option:domain-search,kittiwake.example,pier.kittiwake.example"}
+	args := []string{"--conf-file=/dev/null", "--keep-in-foreground", "--no-resolv", "--no-hosts", "--no-ping", "--bind-interfaces",
+		"--interface=eth0", "--port=0", "--dhcp-authoritative", "--log-dhcp", "--log-facility=-",
+		"--user=root", "--pid-file=", "--dhcp-leasefile=" + l.dir + "/" + node + ".leases",
+		fmt.Sprintf("--dhcp-range=%s,%s,255.255.255.0,%s", o.first, o.last, lasting),
+		"--dhcp-option=3," + o.router, "--dhcp-option=6,172.27.40.2", "--dhcp-option=15,kittiwake.example",
+		"--dhcp-option=option:domain-search,kittiwake.example,pier.kittiwake.example"}
 	if o.t1 > 0 {
 		args = append(args, fmt.Sprintf("--dhcp-option-force=58,%d", o.t1), fmt.Sprintf("--dhcp-option-force=59,%d", o.t2))
 	}
@@ -117,7 +121,8 @@ type clientKind struct {
 // private gives a client files of its own for everything that it would otherwise change on this machine.
 func private(l *lab, dirs ...string) string {
 	l.write("resolv.conf", "")
-	script := "mount --bind " + l.dir + "/resolv.conf $(readlink -f /etc/resolv.conf)\nmount -t tmpfs tmpfs /run\nmount -t sysfs sysfs /sys || true\n"
+	script := "mount --bind " + l.dir +
+		"/resolv.conf $(readlink -f /etc/resolv.conf)\nmount -t tmpfs tmpfs /run\nmount -t sysfs sysfs /sys || true\n"
 	for _, d := range dirs {
 		script += fmt.Sprintf("mkdir -p %[1]s%[2]s %[2]s\nmount --bind %[1]s%[2]s %[2]s\n", l.root(), d)
 	}
@@ -126,7 +131,9 @@ func private(l *lab, dirs ...string) string {
 
 var clients = []clientKind{
 	{"dhclient", "dhclient", startDhclient, func(l *lab, _ *process) {
-		l.run(client, "dhclient-release", private(l, "/var/lib/dhcp")+"exec dhclient -r -d -cf dhclient.conf -pf "+l.dir+"/dhclient.pid -lf /var/lib/dhcp/dhclient.eth0.leases eth0")
+		l.run(client, "dhclient-release",
+			private(l, "/var/lib/dhcp")+"exec dhclient -r -d -cf dhclient.conf -pf "+l.dir+
+				"/dhclient.pid -lf /var/lib/dhcp/dhclient.eth0.leases eth0")
 	}},
 	{"dhcpcd", "dhcpcd", startDhcpcd, func(_ *lab, p *process) { p.tell(syscall.SIGALRM) }}, // SIGALRM: release and end
 	{"networkd", "systemd-networkd", startNetworkd, func(_ *lab, p *process) { p.tell(syscall.SIGTERM) }},
@@ -135,13 +142,18 @@ var clients = []clientKind{
 }
 
 func startDhclient(l *lab) *process {
-	l.write("dhclient.conf", "send host-name = \"ticket-03\";\nrequest subnet-mask, broadcast-address, routers, domain-name, domain-name-servers, domain-search, host-name, ntp-servers;\nretry 5;\ninitial-interval 1;\n")
-	return l.run(client, "dhclient", private(l, "/var/lib/dhcp")+"exec dhclient -d -v -cf dhclient.conf -pf "+l.dir+"/dhclient.pid -lf /var/lib/dhcp/dhclient.eth0.leases eth0")
+	l.write("dhclient.conf", "send host-name = \"ticket-03\";\nrequest subnet-mask, broadcast-address, routers, domain-name, "+
+		"domain-name-servers, domain-search, host-name, ntp-servers;\nretry 5;\ninitial-interval 1;\n")
+	return l.run(client, "dhclient",
+		private(l, "/var/lib/dhcp")+"exec dhclient -d -v -cf dhclient.conf -pf "+l.dir+
+			"/dhclient.pid -lf /var/lib/dhcp/dhclient.eth0.leases eth0")
 }
 
 func startDhcpcd(l *lab) *process {
-	l.write("dhcpcd.conf", "hostname ticket-03\nclientid\nipv4only\nnoipv4ll\nnohook resolv.conf, hostname, timesyncd, ntp\noption domain_name_servers, domain_name, domain_search, routers, rapid_commit\nrequire dhcp_server_identifier\n")
-	return l.run(client, "dhcpcd", private(l, "/var/lib/dhcpcd")+"chown _dhcpcd: /var/lib/dhcpcd 2>/dev/null || true\nexec dhcpcd -B -d -f "+l.dir+"/dhcpcd.conf eth0")
+	l.write("dhcpcd.conf", "hostname ticket-03\nclientid\nipv4only\nnoipv4ll\nnohook resolv.conf, hostname, timesyncd, ntp\noption "+
+		"domain_name_servers, domain_name, domain_search, routers, rapid_commit\nrequire dhcp_server_identifier\n")
+	return l.run(client, "dhcpcd",
+		private(l, "/var/lib/dhcpcd")+"chown _dhcpcd: /var/lib/dhcpcd 2>/dev/null || true\nexec dhcpcd -B -d -f "+l.dir+"/dhcpcd.conf eth0")
 }
 
 func startNetworkd(l *lab) *process {
@@ -154,8 +166,10 @@ exec /lib/systemd/systemd-networkd`
 }
 
 func startNetworkManager(l *lab) *process {
-	l.write("nm/NetworkManager.conf", "[main]\nplugins=keyfile\ndhcp=internal\ndns=none\nno-auto-default=*\nrc-manager=unmanaged\n[keyfile]\nunmanaged-devices=none\n")
-	l.write("nm/system-connections/pier.nmconnection", "[connection]\nid=pier\nuuid=11111111-2222-3333-4444-555555555555\ntype=ethernet\ninterface-name=eth0\nautoconnect=true\n[ipv4]\nmethod=auto\ndhcp-hostname=ticket-03\n[ipv6]\nmethod=disabled\n")
+	l.write("nm/NetworkManager.conf",
+		"[main]\nplugins=keyfile\ndhcp=internal\ndns=none\nno-auto-default=*\nrc-manager=unmanaged\n[keyfile]\nunmanaged-devices=none\n")
+	l.write("nm/system-connections/pier.nmconnection",
+		"[connection]\nid=pier\nuuid=11111111-2222-3333-4444-555555555555\ntype=ethernet\ninterface-name=eth0\nautoconnect=true\n[ipv4]\nmethod=auto\ndhcp-hostname=ticket-03\n[ipv6]\nmethod=disabled\n")
 	script := private(l, "/run/NetworkManager", "/var/lib/NetworkManager") + `mount -o remount,ro /sys || mount -o bind,remount,ro /sys
 mkdir -p /run/dbus
 chmod 600 nm/system-connections/pier.nmconnection
@@ -167,6 +181,8 @@ exec NetworkManager --no-daemon`
 }
 
 func startUdhcpc(l *lab) *process {
-	l.write("udhcpc.sh", "#!/bin/sh\ncase $1 in bound|renew) ip addr flush dev eth0; ip addr add $ip/$mask dev eth0;; deconfig) ip addr flush dev eth0;; esac\n")
-	return l.run(client, "udhcpc", private(l)+"chmod +x udhcpc.sh\nexec busybox udhcpc -f -i eth0 -t 10 -T 1 -x hostname:ticket-03 -s "+l.dir+"/udhcpc.sh")
+	l.write("udhcpc.sh", "#!/bin/sh\ncase $1 in bound|renew) ip addr flush dev eth0; ip addr add $ip/$mask dev eth0;; deconfig) ip addr "+
+		"flush dev eth0;; esac\n")
+	return l.run(client, "udhcpc",
+		private(l)+"chmod +x udhcpc.sh\nexec busybox udhcpc -f -i eth0 -t 10 -T 1 -x hostname:ticket-03 -s "+l.dir+"/udhcpc.sh")
 }

@@ -1,4 +1,5 @@
-// Package draw makes drawings for paper and for another team: SVG and PDF, legible in black and white. It draws what it is given and computes nothing.
+// Package draw makes drawings for paper and for another team: SVG and PDF, legible in black and white. It draws what it is given and
+// computes nothing.
 package draw
 
 import (

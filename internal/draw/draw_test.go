@@ -28,7 +28,8 @@ var at = time.Date(2026, 11, 23, 9, 14, 3, 0, time.UTC)
 func page() draw.Page {
 	var points []series.Point
 	for i := range 60 {
-		p := series.Point{Number: i, At: time.Duration(i) * time.Second, RTT: time.Duration(20+i%7) * time.Millisecond, Fate: series.Replied}
+		p := series.Point{Number: i, At: time.Duration(i) * time.Second, RTT: time.Duration(20+i%7) * time.Millisecond,
+			Fate: series.Replied}
 		switch i {
 		case 10, 11:
 			p.Fate = series.Silent
@@ -45,18 +46,27 @@ func page() draw.Page {
 	}
 	rtts := []time.Duration{19 * time.Millisecond, 20 * time.Millisecond, 26 * time.Millisecond}
 	return draw.Page{Title: "Round trips <over> time", At: at, Lines: []string{"from ticket-03"}, Parts: []draw.Figure{
-		draw.Times{Start: at, To: time.Minute, Blame: true, Bands: []draw.Band{{From: 10 * time.Second, To: 12 * time.Second, Zone: fault.Beyond}},
-			Lanes: []draw.Lane{{Name: "bookings & \x1b[31mred\u202e", Zone: fault.Beyond, Note: "typical 22 ms, ± 3 ms", Points: points}, {Name: "nothing yet", Zone: fault.Host}}},
-		draw.Spread{Curves: []draw.Curve{{Name: "bookings", RTTs: rtts, Sent: 4}, {Name: "near", RTTs: []time.Duration{40 * time.Microsecond}, Sent: 1}}},
+		draw.Times{Start: at, To: time.Minute, Blame: true,
+			Bands: []draw.Band{{From: 10 * time.Second, To: 12 * time.Second, Zone: fault.Beyond}},
+			Lanes: []draw.Lane{{Name: "bookings & \x1b[31mred\u202e", Zone: fault.Beyond, Note: "typical 22 ms, ± 3 ms", Points: points},
+				{Name: "nothing yet", Zone: fault.Host}}},
+		draw.Spread{
+			Curves: []draw.Curve{{Name: "bookings", RTTs: rtts, Sent: 4},
+				{Name: "near", RTTs: []time.Duration{40 * time.Microsecond}, Sent: 1}}},
 		draw.Spread{},
 		draw.Path{Ending: "ends here: nothing behind it answers", Stops: []draw.Stop{
-			{HopLimit: 1, Name: "pier-gw", Address: "172.27.40.1", Segment: "this subnet", Answers: true, Low: 400e3, Median: 500e3, High: 700e3, Sent: 4, Received: 4},
+			{HopLimit: 1, Name: "pier-gw", Address: "172.27.40.1", Segment: "this subnet", Answers: true, Low: 400e3, Median: 500e3,
+				High: 700e3, Sent: 4, Received: 4},
 			{HopLimit: 2, Segment: "provider", Sent: 4, Remark: "keeps silent: harmless"},
-			{HopLimit: 3, Address: "198.51.100.9", Segment: "provider", Answers: true, Low: 9e6, Median: 9e6, High: 12e6, Sent: 4, Received: 2, Remark: "the last that answers", Bad: true}}},
+			{HopLimit: 3, Address: "198.51.100.9", Segment: "provider", Answers: true, Low: 9e6, Median: 9e6, High: 12e6, Sent: 4,
+				Received: 2, Remark: "the last that answers", Bad: true}}},
 		draw.Path{Reached: true},
-		draw.Line{Line: topology.Line{Segment: "172.27.40.0/24", Host: []topology.Station{{Label: "loopback", State: verdict.Holds}, {Label: "eth0", State: verdict.Strained}},
-			Local: []topology.Station{{Label: "5 neighbours", State: verdict.Holds}, {Label: "pier-gw .1", Note: "silent", State: verdict.Broken}},
-			Names: []topology.Station{{Label: "ns", State: verdict.StateUnknown}}, Beyond: []topology.Station{{Label: "sound-edge"}, {Label: "bookings", Note: ":443"}}}},
+		draw.Line{Line: topology.Line{Segment: "172.27.40.0/24",
+			Host: []topology.Station{{Label: "loopback", State: verdict.Holds}, {Label: "eth0", State: verdict.Strained}},
+			Local: []topology.Station{{Label: "5 neighbours", State: verdict.Holds},
+				{Label: "pier-gw .1", Note: "silent", State: verdict.Broken}},
+			Names:  []topology.Station{{Label: "ns", State: verdict.StateUnknown}},
+			Beyond: []topology.Station{{Label: "sound-edge"}, {Label: "bookings", Note: ":443"}}}},
 		draw.Words{Head: "The fault lies in the LOCAL SUBNET.", Text: strings.Repeat("The gateway does not answer. ", 20)},
 	}}
 }
@@ -76,7 +86,8 @@ func TestSVG(t *testing.T) {
 			words += string(text) + "\n"
 		}
 	}
-	for _, want := range []string{"Round trips <over> time", "bookings & ?[31mred?", "whose loss", "beyond", "no answer", "share of probes", "round trip, ms", "pier-gw", "keeps silent", "ends here", "LOCAL SUBNET", "09:14:13", "± 3 ms"} {
+	for _, want := range []string{"Round trips <over> time", "bookings & ?[31mred?", "whose loss", "beyond", "no answer", "share of probes",
+		"round trip, ms", "pier-gw", "keeps silent", "ends here", "LOCAL SUBNET", "09:14:13", "± 3 ms"} {
 		assert.Contains(t, words, want)
 	}
 	assert.NotContains(t, b.String(), "\x1b", "nothing that a terminal would obey")

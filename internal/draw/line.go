@@ -20,7 +20,8 @@ func (l Line) Height(vg.Length) vg.Length {
 	return 1.6*vg.Centimeter + branchHeight*vg.Length(l.branches())
 }
 
-// tie draws the strand that leads to a station: whole, dashed thick, broken with a cross, or dotted. The shape tells the state without colour.
+// tie draws the strand that leads to a station: whole, dashed thick, broken with a cross, or dotted. The shape tells the state without
+// colour.
 func tie(dc vgdraw.Canvas, s verdict.State, x1, x2, y vg.Length) {
 	switch s {
 	case verdict.Holds:

@@ -112,7 +112,8 @@ func (c *pdf) path(p vg.Path) {
 			case 1:
 				c.d.CurveTo(s.Control[0].X.Points(), s.Control[0].Y.Points(), x, y)
 			case 2:
-				c.d.CurveBezierCubicTo(s.Control[0].X.Points(), s.Control[0].Y.Points(), s.Control[1].X.Points(), s.Control[1].Y.Points(), x, y)
+				c.d.CurveBezierCubicTo(s.Control[0].X.Points(), s.Control[0].Y.Points(), s.Control[1].X.Points(), s.Control[1].Y.Points(),
+					x, y)
 			}
 		case vg.CloseComp:
 			c.d.ClosePath()

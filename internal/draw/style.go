@@ -32,7 +32,8 @@ var (
 	coral = rgb(0xaf1a1a)
 )
 
-var zoneNames = map[fault.Zone]string{fault.NoZone: "unknown", fault.Host: "host", fault.LocalSubnet: "local subnet", fault.Beyond: "beyond"}
+var zoneNames = map[fault.Zone]string{fault.NoZone: "unknown", fault.Host: "host", fault.LocalSubnet: "local subnet",
+	fault.Beyond: "beyond"}
 
 func plain(size vg.Length) text.Style { return style("", size, ink) }
 func bold(size vg.Length) text.Style  { return style("bold", size, ink) }
@@ -63,7 +64,8 @@ func clean(s string) string {
 	out := make([]rune, 0, len(s))
 	for _, r := range s {
 		switch {
-		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0xfffe || r == 0xffff:
+		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0xfffe ||
+			r == 0xffff:
 			r = '?'
 		}
 		out = append(out, r)

@@ -57,7 +57,8 @@ func (t Times) Height(vg.Length) vg.Length {
 	return h
 }
 
-// mark draws one probe. What became of it is told by shape: a dot, a hollow dot for late, a cross for no answer, a barred square for unreachable.
+// mark draws one probe. What became of it is told by shape: a dot, a hollow dot for late, a cross for no answer, a barred square for
+// unreachable.
 func mark(dc vgdraw.Canvas, x, y vg.Length, fate series.Fate, again bool) {
 	const r = 1.6 * vg.Length(1)
 	ring := func(x, y, r vg.Length) vg.Path {
@@ -123,7 +124,8 @@ func (t Times) Draw(dc vgdraw.Canvas) {
 	for _, k := range []struct {
 		fate series.Fate
 		word string
-	}{{series.Replied, "reply"}, {series.Late, "late"}, {series.Silent, "no answer"}, {series.Unreachable, "unreachable"}, {series.NotSent, "not sent"}} {
+	}{{series.Replied, "reply"}, {series.Late, "late"}, {series.Silent, "no answer"}, {series.Unreachable, "unreachable"},
+		{series.NotSent, "not sent"}} {
 		mark(dc, key+3, top-keyHeight*.6, k.fate, false)
 		put(dc, faint(smallSize), key+9, top-keyHeight*.6-3, k.word)
 		key += 2.6 * vg.Centimeter
@@ -175,7 +177,8 @@ func (t Times) lane(dc vgdraw.Canvas, l Lane, x func(time.Duration) vg.Length) {
 	}
 	put(dc, bold(textSize), x(t.From)+2, dc.Max.Y-9, cut(bold(textSize), l.Name, 8*vg.Centimeter)+"   ")
 	if l.Zone != fault.NoZone {
-		put(dc, faint(smallSize), x(t.From)+8+bold(textSize).Width(cut(bold(textSize), l.Name, 8*vg.Centimeter)), dc.Max.Y-9, zoneNames[l.Zone])
+		put(dc, faint(smallSize), x(t.From)+8+bold(textSize).Width(cut(bold(textSize), l.Name, 8*vg.Centimeter)), dc.Max.Y-9,
+			zoneNames[l.Zone])
 	}
 	for i, words := range wrap(plain(smallSize), l.Note, noteWidth-10) {
 		put(dc, plain(smallSize), x(t.To)+8, dc.Max.Y-22-vg.Length(i)*11, words)
@@ -204,7 +207,9 @@ var zoneDash = map[fault.Zone][]vg.Length{fault.Host: {1, 1.5}, fault.LocalSubne
 
 // timeTicks are round places on the axis, about eight of them.
 func timeTicks(from, to time.Duration) (out []time.Duration) {
-	steps := []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+	steps := []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second,
+		time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour,
+		6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
 	step := steps[len(steps)-1]
 	for _, s := range steps {
 		if (to-from)/s <= 9 {
@@ -239,7 +244,8 @@ func (s Spread) Height(vg.Length) vg.Length { return spreadHeight }
 func (s Spread) Draw(dc vgdraw.Canvas) {
 	p := plot.New()
 	p.BackgroundColor = paper
-	for _, st := range []*vgdraw.TextStyle{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
+	for _, st := range []*vgdraw.TextStyle{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label,
+		&p.Legend.TextStyle} {
 		x, y, turned := st.XAlign, st.YAlign, st.Rotation
 		*st = plain(smallSize)
 		st.XAlign, st.YAlign, st.Rotation = x, y, turned

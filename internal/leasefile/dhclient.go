@@ -43,7 +43,8 @@ func dhclient(f file) ([]lease.Lease, error) {
 	switch {
 	case rest:
 		return out, errors.New("half written: its last lease does not end, and was not read")
-	case len(blocks) == 0 && strings.TrimSpace(string(f.content)) != "" && !strings.Contains(string(f.content), "lease6") && !strings.Contains(string(f.content), "default-duid"):
+	case len(blocks) == 0 && strings.TrimSpace(string(f.content)) != "" && !strings.Contains(string(f.content), "lease6") &&
+		!strings.Contains(string(f.content), "default-duid"):
 		return out, errors.New("no lease: nothing in it begins with the word lease")
 	}
 	return out, nil
@@ -65,7 +66,8 @@ type statement struct {
 	value string
 }
 
-// leaseBlocks takes a file apart into the statements of its "lease { }" blocks; rest says that the last one has no end. Quoted text may hold anything.
+// leaseBlocks takes a file apart into the statements of its "lease { }" blocks; rest says that the last one has no end. Quoted text may
+// hold anything.
 func leaseBlocks(s string) (blocks [][]statement, rest bool) {
 	var block []statement
 	depth, wanted := 0, false

@@ -11,7 +11,8 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// dhcpcd reads the bare acknowledgement that dhcpcd keeps. The only time is the file's modification, some seconds after the acknowledgement.
+// dhcpcd reads the bare acknowledgement that dhcpcd keeps. The only time is the file's modification, some seconds after the
+// acknowledgement.
 func dhcpcd(f file) ([]lease.Lease, error) {
 	m, err := wire.ParseDHCP(f.content)
 	switch {

@@ -1,5 +1,5 @@
-// Package leasefile reads what DHCP clients wrote down of their leases: dhclient, dhcpcd, systemd-networkd and NetworkManager. It reads from the
-// running system and from a mounted disk or a copied tree alike.
+// Package leasefile reads what DHCP clients wrote down of their leases: dhclient, dhcpcd, systemd-networkd and NetworkManager. It reads
+// from the running system and from a mounted disk or a copied tree alike.
 package leasefile
 
 import (
@@ -124,7 +124,8 @@ func withoutEchoes(all []lease.Lease) []lease.Lease {
 			return false
 		}
 		return slices.ContainsFunc(all, func(other lease.Lease) bool {
-			return other.Client == lease.NetworkManager && other.Source != l.Source && other.Interface == l.Interface && other.Terms.Address == l.Terms.Address
+			return other.Client == lease.NetworkManager && other.Source != l.Source && other.Interface == l.Interface &&
+				other.Terms.Address == l.Terms.Address
 		})
 	})
 }

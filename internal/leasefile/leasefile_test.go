@@ -30,9 +30,12 @@ func addr(s string) netip.Addr { return netip.MustParseAddr(s) }
 // ack is an acknowledgement as dhcpcd keeps it.
 func ack(t testing.TB) []byte {
 	t.Helper()
-	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeAck), dhcpv4.WithYourIP(net.IP{172, 27, 40, 23}), dhcpv4.WithHwAddr(net.HardwareAddr{2, 0, 0, 0, 0x10, 0x17}),
-		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IP{172, 27, 40, 2})), dhcpv4.WithOption(dhcpv4.OptSubnetMask(net.CIDRMask(24, 32))), dhcpv4.WithOption(dhcpv4.OptIPAddressLeaseTime(time.Hour)),
-		dhcpv4.WithOption(dhcpv4.OptRouter(net.IP{172, 27, 40, 1})), dhcpv4.WithGeneric(dhcpv4.GenericOptionCode(119), []byte("\x09kittiwake\x07example\x00\x04pier\xc0\x00")))
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeAck), dhcpv4.WithYourIP(net.IP{172, 27, 40, 23}),
+		dhcpv4.WithHwAddr(net.HardwareAddr{2, 0, 0, 0, 0x10, 0x17}),
+		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IP{172, 27, 40, 2})),
+		dhcpv4.WithOption(dhcpv4.OptSubnetMask(net.CIDRMask(24, 32))), dhcpv4.WithOption(dhcpv4.OptIPAddressLeaseTime(time.Hour)),
+		dhcpv4.WithOption(dhcpv4.OptRouter(net.IP{172, 27, 40, 1})),
+		dhcpv4.WithGeneric(dhcpv4.GenericOptionCode(119), []byte("\x09kittiwake\x07example\x00\x04pier\xc0\x00")))
 	require.NoError(t, err)
 	m.OpCode = dhcpv4.OpcodeBootReply
 	return m.ToBytes()
@@ -56,7 +59,8 @@ const block = `lease {
 `
 
 const device = "[device]\nconnection-uuid=11111111-2222-3333-4444-555555555555\n[dhcp4]\ndhcp4.dhcp_lease_time=3600\ndhcp4.dhcp_server_identifier=172.27.40.2\ndhcp4.domain_name=kittiwake.example\n" +
-	"dhcp4.domain_name_servers=172.27.40.2 203.0.113.53\ndhcp4.expiry=1795425120\ndhcp4.ip_address=172.27.40.23\ndhcp4.routers=172.27.40.1\ndhcp4.subnet_mask=255.255.255.0\n"
+	"dhcp4.domain_name_servers=172.27.40.2 " +
+	"203.0.113.53\ndhcp4.expiry=1795425120\ndhcp4.ip_address=172.27.40.23\ndhcp4.routers=172.27.40.1\ndhcp4.subnet_mask=255.255.255.0\n"
 
 func text(s string, at string) *fstest.MapFile {
 	return &fstest.MapFile{Data: []byte(s), ModTime: utc(at)}
@@ -76,21 +80,47 @@ func TestClients(t *testing.T) {
 		remarks  []string
 		search   []string
 	}{
-		"dhclient": {fstest.MapFS{"var/lib/dhcp/dhclient.eth0.leases": text(block, "08:12:01")}, lease.Dhclient, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound,
-			[]string{"obtained is computed", "T1 is computed", "the client means to renew at 2026-11-23T08:40:11Z"}, []string{"kittiwake.example", "pier.kittiwake.example"}},
-		"dhclient with epochs": {fstest.MapFS{"var/lib/dhcp/dhclient.leases": text(strings.NewReplacer("1 2026/11/23 09:12:00", "epoch 1795425120", "1 2026/11/23 08:40:11", "epoch 1795423211", "1 2026/11/23 09:04:30", "epoch 1795424670").Replace(block), "08:12:01")},
+		"dhclient": {fstest.MapFS{"var/lib/dhcp/dhclient.eth0.leases": text(block, "08:12:01")}, lease.Dhclient, "eth0", 0, "08:12:00",
+			"08:42:00", "09:04:30", "09:12:00", lease.Bound,
+			[]string{"obtained is computed", "T1 is computed", "the client means to renew at 2026-11-23T08:40:11Z"},
+			[]string{"kittiwake.example", "pier.kittiwake.example"}},
+		"dhclient with epochs": {
+			fstest.MapFS{
+				"var/lib/dhcp/dhclient.leases": text(
+					strings.NewReplacer("1 2026/11/23 09:12:00", "epoch 1795425120", "1 2026/11/23 08:40:11", "epoch 1795423211",
+						"1 2026/11/23 09:04:30", "epoch 1795424670").Replace(block), "08:12:01")},
 			lease.Dhclient, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
-		"dhclient under NetworkManager": {fstest.MapFS{"var/lib/NetworkManager/dhclient-11111111-2222-3333-4444-555555555555-eth0.lease": text(block, "08:12:01")}, lease.Dhclient, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
-		"dhclient, the last block counts though an older one ends later": {fstest.MapFS{"var/lib/dhcp/dhclient.eth0.leases": text(strings.ReplaceAll(strings.ReplaceAll(block, "172.27.40.", "10.9.8."), "2026/11/23 09:12", "2027/11/23 09:12")+block, "08:12:01")},
-			lease.Dhclient, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, []string{"the last of 2 leases in the file"}, nil},
-		"dhcpcd": {fstest.MapFS{"var/lib/dhcpcd/eth0.lease": &fstest.MapFile{Data: ack(t), ModTime: utc("08:12:00")}}, lease.Dhcpcd, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound,
-			[]string{"the file's modification time", "T1 is computed", "T2 is computed"}, []string{"kittiwake.example", "pier.kittiwake.example"}},
-		"dhcpcd over radio": {fstest.MapFS{"var/lib/dhcpcd/wlan0-north-pier.lease": &fstest.MapFile{Data: ack(t), ModTime: utc("08:12:00")}}, lease.Dhcpcd, "wlan0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
-		"networkd": {fstest.MapFS{"run/systemd/netif/leases/2": text("# private\nADDRESS=172.27.40.23\nNETMASK=255.255.255.0\nROUTER=172.27.40.1\nSERVER_ADDRESS=172.27.40.2\nT1=1000\nT2=3000\nLIFETIME=3600\nDNS=172.27.40.2 203.0.113.53\nDOMAINNAME=kittiwake.example\n", "08:12:00")},
-			lease.Networkd, "", 2, "08:12:00", "08:28:40", "09:02:00", "09:12:00", lease.Renewing, []string{"the file's modification time"}, nil},
-		"NetworkManager": {fstest.MapFS{"run/NetworkManager/devices/3": text(device, "08:12:00"), "var/lib/NetworkManager/internal-11111111-2222-3333-4444-555555555555-eth0.lease": text("ADDRESS=172.27.40.23\n", "08:12:00")},
+		"dhclient under NetworkManager": {
+			fstest.MapFS{"var/lib/NetworkManager/dhclient-11111111-2222-3333-4444-555555555555-eth0.lease": text(block, "08:12:01")},
+			lease.Dhclient, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
+		"dhclient, the last block counts though an older one ends later": {
+			fstest.MapFS{
+				"var/lib/dhcp/dhclient.eth0.leases": text(
+					strings.ReplaceAll(strings.ReplaceAll(block, "172.27.40.", "10.9.8."), "2026/11/23 09:12", "2027/11/23 09:12")+block,
+					"08:12:01")},
+			lease.Dhclient, "eth0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound,
+			[]string{"the last of 2 leases in the file"}, nil},
+		"dhcpcd": {fstest.MapFS{"var/lib/dhcpcd/eth0.lease": &fstest.MapFile{Data: ack(t), ModTime: utc("08:12:00")}}, lease.Dhcpcd, "eth0",
+			0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound,
+			[]string{"the file's modification time", "T1 is computed", "T2 is computed"},
+			[]string{"kittiwake.example", "pier.kittiwake.example"}},
+		"dhcpcd over radio": {
+			fstest.MapFS{"var/lib/dhcpcd/wlan0-north-pier.lease": &fstest.MapFile{Data: ack(t), ModTime: utc("08:12:00")}}, lease.Dhcpcd,
+			"wlan0", 0, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
+		"networkd": {
+			fstest.MapFS{
+				"run/systemd/netif/leases/2": text(
+					"# private\nADDRESS=172.27.40.23\nNETMASK=255.255.255.0\nROUTER=172.27.40.1\nSERVER_ADDRESS=172.27.40.2\nT1=1000\nT2=3000\nLIFETIME=3600\nDNS=172.27.40.2 203.0.113.53\nDOMAINNAME=kittiwake.example\n", "08:12:00")},
+			lease.Networkd, "", 2, "08:12:00", "08:28:40", "09:02:00", "09:12:00", lease.Renewing, []string{"the file's modification time"},
+			nil},
+		"NetworkManager": {
+			fstest.MapFS{"run/NetworkManager/devices/3": text(device, "08:12:00"),
+				"var/lib/NetworkManager/internal-11111111-2222-3333-4444-555555555555-eth0.lease": text("ADDRESS=172.27.40.23\n",
+					"08:12:00")},
 			lease.NetworkManager, "eth0", 3, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
-		"NetworkManager, keys without the prefix": {fstest.MapFS{"run/NetworkManager/devices/3": text(strings.ReplaceAll(device, "dhcp4.", ""), "08:12:00")}, lease.NetworkManager, "", 3, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
+		"NetworkManager, keys without the prefix": {
+			fstest.MapFS{"run/NetworkManager/devices/3": text(strings.ReplaceAll(device, "dhcp4.", ""), "08:12:00")}, lease.NetworkManager,
+			"", 3, "08:12:00", "08:42:00", "09:04:30", "09:12:00", lease.Bound, nil, nil},
 	}
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -144,7 +174,9 @@ func TestParticulars(t *testing.T) {
 	l, _ = read(leases, strings.Replace(block, "expire 1 2026/11/23 09:12:00", "expire never", 1))
 	assert.True(t, l.Endless)
 
-	l, _ = read(leases, strings.Replace(block, `option domain-name "kittiwake.example"`, `option rfc3442-classless-static-routes 24,172,27,50,172,27,40,9,0,172,27,40,7; option host-name "a;b}\"\033[31m"; option unknown-114 68:74:74:70`, 1))
+	l, _ = read(leases,
+		strings.Replace(block, `option domain-name "kittiwake.example"`,
+			`option rfc3442-classless-static-routes 24,172,27,50,172,27,40,9,0,172,27,40,7; option host-name "a;b}\"\033[31m"; option unknown-114 68:74:74:70`, 1))
 	assert.Equal(t, []netip.Addr{addr("172.27.40.7")}, l.Terms.Routers, "a default route in option 121 beats option 3")
 	assert.Equal(t, "http", l.Terms.CaptivePortal)
 	for _, o := range l.Options {
@@ -152,7 +184,8 @@ func TestParticulars(t *testing.T) {
 			assert.Equal(t, `a;b}"\x1b[31m`, o.Value)
 		}
 	}
-	l, _ = read("run/systemd/netif/leases/2", "ADDRESS=172.27.40.23\nROUTES=172.27.50.0/24,172.27.40.9 0.0.0.0/0,172.27.40.7\nROUTER=172.27.40.1\nLIFETIME=infinity\n")
+	l, _ = read("run/systemd/netif/leases/2",
+		"ADDRESS=172.27.40.23\nROUTES=172.27.50.0/24,172.27.40.9 0.0.0.0/0,172.27.40.7\nROUTER=172.27.40.1\nLIFETIME=infinity\n")
 	assert.Equal(t, []netip.Addr{addr("172.27.40.7")}, l.Terms.Routers, "ROUTER stays listed and does not count")
 	assert.True(t, l.Endless)
 
@@ -169,7 +202,8 @@ func TestBadFiles(t *testing.T) {
 		"var/lib/dhcp/dhclient.noise.leases": text("\x00\x01\x02\x03", "08:12:00"),
 		"var/lib/dhcp/dhclient.words.leases": text("these are no leases;", "08:12:00"),
 		"var/lib/dhcp/dhclient.empty.leases": text("", "08:12:00"),
-		"var/lib/dhcp/dhclient.six.leases":   text("default-duid \"x\";\nlease6 { interface \"eth0\"; ia-na 1 { starts 1; } }\n", "08:12:00"),
+		"var/lib/dhcp/dhclient.six.leases": text("default-duid \"x\";\nlease6 { interface \"eth0\"; ia-na 1 { starts 1; } }\n",
+			"08:12:00"),
 		"var/lib/dhcp/dhclient.large.leases": &fstest.MapFile{Data: make([]byte, 5<<20)},
 		"var/lib/dhcp/dhclient.dir.leases/x": text("", "08:12:00"),
 		"var/lib/dhcpcd/eth1.lease":          text(strings.Repeat("x", 300), "08:12:00"),
@@ -186,10 +220,16 @@ func TestBadFiles(t *testing.T) {
 		got[f.Source] = f.Why
 	}
 	assert.Equal(t, map[string]string{
-		"var/lib/dhcp/dhclient.half.leases": "half written: its last lease does not end, and was not read", "var/lib/dhcp/dhclient.noise.leases": "no lease: binary noise where text is expected",
-		"var/lib/dhcp/dhclient.words.leases": "no lease: nothing in it begins with the word lease", "var/lib/dhcp/dhclient.large.leases": "larger than 4 MiB",
-		"var/lib/dhcp/dhclient.dir.leases": "not a regular file", "var/lib/dhcpcd/eth1.lease": "no DHCP message: the magic cookie is missing", "var/lib/dhcpcd/eth2.lease": "no DHCP message: shorter than the header of one",
-		"var/lib/dhcpcd/eth3.lease": "half written: its options run past its end", "run/systemd/netif/leases/9": "half written: no address in it", "run/systemd/netif/leases/x": "no lease: its name is not an interface's number",
+		"var/lib/dhcp/dhclient.half.leases":  "half written: its last lease does not end, and was not read",
+		"var/lib/dhcp/dhclient.noise.leases": "no lease: binary noise where text is expected",
+		"var/lib/dhcp/dhclient.words.leases": "no lease: nothing in it begins with the word lease",
+		"var/lib/dhcp/dhclient.large.leases": "larger than 4 MiB",
+		"var/lib/dhcp/dhclient.dir.leases":   "not a regular file",
+		"var/lib/dhcpcd/eth1.lease":          "no DHCP message: the magic cookie is missing",
+		"var/lib/dhcpcd/eth2.lease":          "no DHCP message: shorter than the header of one",
+		"var/lib/dhcpcd/eth3.lease":          "half written: its options run past its end",
+		"run/systemd/netif/leases/9":         "half written: no address in it",
+		"run/systemd/netif/leases/x":         "no lease: its name is not an interface's number",
 	}, got)
 	found, flaws = leasefile.Read(fstest.MapFS{})
 	assert.Empty(t, found)
@@ -216,7 +256,8 @@ func FuzzFiles(f *testing.F) {
 	f.Add(ack(f))
 	f.Add([]byte("ADDRESS=1.2.3.4\nROUTES=0.0.0.0/0,1.2.3.4\n"))
 	f.Fuzz(func(t *testing.T, content []byte) {
-		for _, path := range []string{"var/lib/dhcp/dhclient.leases", "var/lib/dhcpcd/eth0.lease", "run/systemd/netif/leases/2", "run/NetworkManager/devices/2", "var/lib/NetworkManager/internal-a-eth0.lease"} {
+		for _, path := range []string{"var/lib/dhcp/dhclient.leases", "var/lib/dhcpcd/eth0.lease", "run/systemd/netif/leases/2",
+			"run/NetworkManager/devices/2", "var/lib/NetworkManager/internal-a-eth0.lease"} {
 			found, _ := leasefile.Read(fstest.MapFS{path: {Data: content, ModTime: utc("08:12:00")}})
 			for _, l := range lease.Alone(found, utc("08:30:00")) {
 				for _, o := range l.Options {

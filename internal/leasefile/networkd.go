@@ -14,11 +14,14 @@ import (
 
 // keys are those of systemd-networkd's lease files that are options.
 var keys = map[string]uint8{
-	"NETMASK": 1, "ROUTER": 3, "DNS": 6, "HOSTNAME": 12, "DOMAINNAME": 15, "ROOT_PATH": 17, "MTU": 26, "BROADCAST": 28, "NTP": 42, "VENDOR_SPECIFIC": 43,
-	"LIFETIME": 51, "SERVER_ADDRESS": 54, "T1": 58, "T2": 59, "CLIENTID": 61, "TIMEZONE": 101, "CAPTIVE_PORTAL": 114, "DOMAIN_SEARCH_LIST": 119, "ROUTES": 121,
+	"NETMASK": 1, "ROUTER": 3, "DNS": 6, "HOSTNAME": 12, "DOMAINNAME": 15, "ROOT_PATH": 17, "MTU": 26, "BROADCAST": 28, "NTP": 42,
+	"VENDOR_SPECIFIC": 43,
+	"LIFETIME":        51, "SERVER_ADDRESS": 54, "T1": 58, "T2": 59, "CLIENTID": 61, "TIMEZONE": 101, "CAPTIVE_PORTAL": 114,
+	"DOMAIN_SEARCH_LIST": 119, "ROUTES": 121,
 }
 
-// networkd reads a lease file of systemd-networkd, which is named by the interface's number. It holds no times: they count from its modification.
+// networkd reads a lease file of systemd-networkd, which is named by the interface's number. It holds no times: they count from its
+// modification.
 func networkd(f file) ([]lease.Lease, error) {
 	l, err := assignments(f)
 	if err != nil {

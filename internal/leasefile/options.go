@@ -15,11 +15,16 @@ import (
 
 // named are the names under which clients write options into text files, with hyphens.
 var named = map[string]uint8{
-	"subnet-mask": 1, "time-offset": 2, "routers": 3, "time-servers": 4, "domain-name-servers": 6, "log-servers": 7, "host-name": 12, "domain-name": 15, "root-path": 17,
-	"interface-mtu": 26, "broadcast-address": 28, "static-routes": 33, "nis-domain": 40, "nis-servers": 41, "ntp-servers": 42, "vendor-encapsulated-options": 43,
-	"netbios-name-servers": 44, "netbios-dd-server": 45, "netbios-node-type": 46, "netbios-scope": 47, "dhcp-requested-address": 50, "dhcp-lease-time": 51, "dhcp-message-type": 53,
-	"dhcp-server-identifier": 54, "dhcp-parameter-request-list": 55, "dhcp-message": 56, "dhcp-renewal-time": 58, "dhcp-rebinding-time": 59, "vendor-class-identifier": 60,
-	"dhcp-client-identifier": 61, "tftp-server-name": 66, "bootfile-name": 67, "fqdn": 81, "v6-only-preferred": 108, "captive-portal": 114, "domain-search": 119,
+	"subnet-mask": 1, "time-offset": 2, "routers": 3, "time-servers": 4, "domain-name-servers": 6, "log-servers": 7, "host-name": 12,
+	"domain-name": 15, "root-path": 17,
+	"interface-mtu": 26, "broadcast-address": 28, "static-routes": 33, "nis-domain": 40, "nis-servers": 41, "ntp-servers": 42,
+	"vendor-encapsulated-options": 43,
+	"netbios-name-servers":        44, "netbios-dd-server": 45, "netbios-node-type": 46, "netbios-scope": 47, "dhcp-requested-address": 50,
+	"dhcp-lease-time": 51, "dhcp-message-type": 53,
+	"dhcp-server-identifier": 54, "dhcp-parameter-request-list": 55, "dhcp-message": 56, "dhcp-renewal-time": 58, "dhcp-rebinding-time": 59,
+	"vendor-class-identifier": 60,
+	"dhcp-client-identifier":  61, "tftp-server-name": 66, "bootfile-name": 67, "fqdn": 81, "v6-only-preferred": 108, "captive-portal": 114,
+	"domain-search":           119,
 	"classless-static-routes": 121, "rfc3442-classless-static-routes": 121, "ms-classless-static-routes": 249, "wpad": 252,
 }
 

@@ -21,7 +21,8 @@ func TestLocalError(t *testing.T) {
 	}{
 		{fmt.Errorf("sending: %w", fs.ErrPermission), "this machine's own rules refuse to send it", true},
 		{fmt.Errorf("sending: %w", machine.ErrDown), "the interface is down", false},
-		{fmt.Errorf("sending: %w (%w)", machine.ErrNoRoute, errors.New("network is unreachable")), "this machine knows no way there", false},
+		{fmt.Errorf("sending: %w (%w)", machine.ErrNoRoute, errors.New("network is unreachable")), "this machine knows no way there",
+			false},
 		{fmt.Errorf("binding to eth9: %w", machine.ErrGone), "the interface is gone", false},
 		{errors.New("something else"), "something else", false},
 	} {

@@ -17,7 +17,8 @@ import (
 // Machine is one endpoint. All methods may be called concurrently.
 //
 // Errors: one that satisfies errors.Is(err, fs.ErrPermission) means that the system does not allow it; ErrNoRoute that the system knows no
-// way to the destination; ErrGone that the interface is not, or no longer, there; ErrDown that it is there and off. No method blocks for longer than its context allows.
+// way to the destination; ErrGone that the interface is not, or no longer, there; ErrDown that it is there and off. No method blocks for
+// longer than its context allows.
 type Machine interface {
 	// Read takes in everything the machine says of itself. What cannot be read becomes a remark, not an error.
 	Read(ctx context.Context) (*endpoint.Endpoint, error)
@@ -159,7 +160,8 @@ type FlowConfig struct {
 // FlowSocket sends packets of one flow, each with a number of its own, and hands out what comes back to them. Send and Receive may run
 // concurrently; Receive has one caller. Close ends a Receive with net.ErrClosed.
 type FlowSocket interface {
-	// Send returns the moment just before the packet was handed to the system. A TCP flow sends SYN segments; the system resets what answers.
+	// Send returns the moment just before the packet was handed to the system. A TCP flow sends SYN segments; the system resets what
+	// answers.
 	Send(number uint16, hopLimit int) (time.Time, error)
 	// Receive blocks until something comes back that tells its packet's number.
 	Receive() (number uint16, a Arrival, err error)
@@ -178,16 +180,18 @@ type Filter uint8
 
 // The filters. Zero: everything is heard.
 const (
-	Everything       Filter = iota
-	OnlyDHCP                // DHCP over IPv4
-	OnlyHousekeeping        // by which machines find each other and are set up: ARP, ICMPv6, DHCP of both families, LLDP, and who may use the port (EAPOL)
+	Everything Filter = iota
+	OnlyDHCP          // DHCP over IPv4
+	// by which machines find each other and are set up: ARP, ICMPv6, DHCP of both families, LLDP, and who may use the port (EAPOL)
+	OnlyHousekeeping
 )
 
 // FrameSocket sends and hears whole Ethernet frames. Send may be called concurrently with Receive, which has one caller.
 type FrameSocket interface {
 	Hardware() endpoint.HardwareAddr
 	Send(frame []byte) error
-	// Receive fails when the interface goes down or away; it is then to be opened anew. It blocks for the next frame, those sent by this machine left out unless they were asked for. The caller owns the bytes. Close ends it with net.ErrClosed.
+	// Receive fails when the interface goes down or away; it is then to be opened anew. It blocks for the next frame, those sent by this
+	// machine left out unless they were asked for. The caller owns the bytes. Close ends it with net.ErrClosed.
 	Receive() (frame []byte, at time.Time, err error)
 	Close() error
 }

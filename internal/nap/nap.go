@@ -1,5 +1,5 @@
-// Package nap sleeps to within some ten microseconds. Go's own timers wait in whole milliseconds on an idle Linux machine (epoll_wait), which would
-// add up along a simulated path.
+// Package nap sleeps to within some ten microseconds. Go's own timers wait in whole milliseconds on an idle Linux machine (epoll_wait),
+// which would add up along a simulated path.
 package nap
 
 import "time"

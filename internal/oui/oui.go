@@ -1,4 +1,5 @@
-// Package oui names the makers of network cards: from the register of the first three octets of hardware addresses (IEEE MA-L), as it is packaged with a library.
+// Package oui names the makers of network cards: from the register of the first three octets of hardware addresses (IEEE MA-L), as it is
+// packaged with a library.
 package oui
 
 import (
@@ -17,8 +18,8 @@ import (
 //go:embed register.bin
 var register string
 
-// Of names the maker of a card by its hardware address. An address that a machine made up for itself is in no register and says so; "" if the
-// register does not know it.
+// Of names the maker of a card by its hardware address. An address that a machine made up for itself is in no register and says so; "" if
+// the register does not know it.
 func Of(h endpoint.HardwareAddr) string {
 	switch {
 	case h.IsZero():

@@ -97,8 +97,8 @@ func (c *collected) burst(q BurstQuestion, method string) evidence.Burst {
 	return b
 }
 
-// pace keeps probes apart: on the dot while this machine keeps up, and never closer than three quarters of it after a stall, since probes sent in
-// one lump see one moment only.
+// pace keeps probes apart: on the dot while this machine keeps up, and never closer than three quarters of it after a stall, since probes
+// sent in one lump see one moment only.
 type pace struct {
 	apart     time.Duration
 	due, last time.Time
@@ -151,7 +151,8 @@ func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst,
 	return c.burst(q, "icmp"), ok
 }
 
-// NameBurst asks a name server about itself, one question after the other: where echo is withheld its answers tell of loss and delay as well.
+// NameBurst asks a name server about itself, one question after the other: where echo is withheld its answers tell of loss and delay as
+// well.
 func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidence.Burst, bool) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

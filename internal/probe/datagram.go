@@ -70,7 +70,8 @@ func (e *Echoer) AskEcho(ctx context.Context, q EchoQuestion) (evidence.Echo, ti
 	}
 	out.Method = "udp"
 	sent := time.Now()
-	out.Reply = AskDatagram(ctx, e.m, DatagramQuestion{To: netip.AddrPortFrom(q.To, unusedPort), HopLimit: q.HopLimit, Interface: e.iface, Payload: payload(q.Size)})
+	out.Reply = AskDatagram(ctx, e.m,
+		DatagramQuestion{To: netip.AddrPortFrom(q.To, unusedPort), HopLimit: q.HopLimit, Interface: e.iface, Payload: payload(q.Size)})
 	if out.Outcome == evidence.Refused {
 		out.Outcome = evidence.Answered
 	}

@@ -28,12 +28,14 @@ type DHCPQuestion struct {
 }
 
 // askedFor are the options that the probe wants to see.
-var askedFor = dhcpv4.WithRequestedOptions(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter, dhcpv4.OptionDomainNameServer, dhcpv4.OptionDomainName, dhcpv4.OptionInterfaceMTU,
-	dhcpv4.OptionNTPServers, dhcpv4.OptionRenewTimeValue, dhcpv4.OptionRebindingTimeValue, dhcpv4.GenericOptionCode(dhcp.OptCaptivePortal), dhcpv4.OptionDNSDomainSearchList,
+var askedFor = dhcpv4.WithRequestedOptions(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter, dhcpv4.OptionDomainNameServer,
+	dhcpv4.OptionDomainName, dhcpv4.OptionInterfaceMTU,
+	dhcpv4.OptionNTPServers, dhcpv4.OptionRenewTimeValue, dhcpv4.OptionRebindingTimeValue, dhcpv4.GenericOptionCode(dhcp.OptCaptivePortal),
+	dhcpv4.OptionDNSDomainSearchList,
 	dhcpv4.OptionClasslessStaticRoute, dhcpv4.GenericOptionCode(dhcp.OptProxyConfig))
 
-// Discover sends DHCP discovers at the given times, and an INFORM with the first if an address is held, and collects what comes until ctx ends. It
-// takes no lease. What servers say to others, and what they refuse this machine, is noted too.
+// Discover sends DHCP discovers at the given times, and an INFORM with the first if an address is held, and collects what comes until ctx
+// ends. It takes no lease. What servers say to others, and what they refuse this machine, is noted too.
 func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discovery {
 	out := evidence.Discovery{Interface: q.Interface}
 	var mu sync.Mutex
@@ -48,7 +50,8 @@ func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discove
 	changed := func() {
 		if q.Changed != nil {
 			c := out
-			c.Offers, c.Answers, c.Refusals, c.Serving = slices.Clone(out.Offers), slices.Clone(out.Answers), slices.Clone(out.Refusals), slices.Clone(out.Serving)
+			c.Offers, c.Answers, c.Refusals, c.Serving = slices.Clone(out.Offers), slices.Clone(out.Answers), slices.Clone(out.Refusals),
+				slices.Clone(out.Serving)
 			q.Changed(c)
 		}
 	}
@@ -58,7 +61,8 @@ func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discove
 		mine := m.Client == dhcp.HardwareFrom(hw[:])
 		switch {
 		case !mine:
-			if server := m.Server(); server.IsValid() && (m.Reply && m.Type != dhcp.Nak || m.Type == dhcp.Request) && note(&out.Serving, server) {
+			if server := m.Server(); server.IsValid() && (m.Reply && m.Type != dhcp.Nak || m.Type == dhcp.Request) &&
+				note(&out.Serving, server) {
 				changed()
 			}
 		case m.Type == dhcp.Nak:
@@ -101,7 +105,8 @@ func (s *Segment) Discover(ctx context.Context, q DHCPQuestion) evidence.Discove
 			break // repeats are for the case that nobody has answered
 		}
 		discover.NumSeconds = uint16(time.Since(began) / time.Second)
-		if err := s.port.Send(wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), toServers, discover.ToBytes())); err != nil {
+		if err := s.port.Send(
+			wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), toServers, discover.ToBytes())); err != nil {
 			break
 		}
 		if i == 0 && q.Held.IsValid() {
@@ -190,5 +195,6 @@ func OfferOf(m *dhcp.Message, from endpoint.HardwareAddr, after time.Duration) (
 // settingsOf is what a server's message gives.
 func settingsOf(m *dhcp.Message, from endpoint.HardwareAddr, after time.Duration) evidence.Offer {
 	t := m.Terms()
-	return evidence.Offer{Server: t.Server, Hardware: from, Address: t.Prefix(), Routers: t.Routers, Resolvers: t.Resolvers, Domain: t.Domain, Lease: t.Lease, Terms: t, Options: m.Described(), Relay: m.Relay, RTT: after}
+	return evidence.Offer{Server: t.Server, Hardware: from, Address: t.Prefix(), Routers: t.Routers, Resolvers: t.Resolvers,
+		Domain: t.Domain, Lease: t.Lease, Terms: t, Options: m.Described(), Relay: m.Relay, RTT: after}
 }

@@ -10,8 +10,8 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// DHCPListener listens to the DHCP messages on a port, this machine's own among them, and puts them together into exchanges. It sends nothing. What a switch does
-// not bring to this port, it cannot hear: unicast messages of others.
+// DHCPListener listens to the DHCP messages on a port, this machine's own among them, and puts them together into exchanges. It sends
+// nothing. What a switch does not bring to this port, it cannot hear: unicast messages of others.
 type DHCPListener struct {
 	Since time.Time
 	port  machine.FrameSocket
@@ -28,7 +28,8 @@ type DHCPListener struct {
 // mostHeard is how many exchanges that have ended are kept: the latest.
 const mostHeard = 512
 
-// ListenDHCP begins to listen. heard, if not nil, is called for each message but this program's own questions, from the listening goroutine.
+// ListenDHCP begins to listen. heard, if not nil, is called for each message but this program's own questions, from the listening
+// goroutine.
 func ListenDHCP(m machine.Machine, iface string, heard func(dhcp.Sighting)) (*DHCPListener, error) {
 	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface, Own: true, Only: machine.OnlyDHCP})
 	if err != nil {
@@ -80,7 +81,8 @@ func (e *DHCPListener) Close() {
 	<-e.done
 }
 
-// Exchanges are those heard so far, the one that began last first, and how many messages of each type there were, this program's own left out.
+// Exchanges are those heard so far, the one that began last first, and how many messages of each type there were, this program's own left
+// out.
 func (e *DHCPListener) Exchanges() (out []*dhcp.Exchange, counts [dhcp.Inform + 1]int) {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -14,7 +14,8 @@ import (
 	"passepartout/internal/machine"
 )
 
-// Echoer asks for echo over one socket for each family and manner, and matches what comes back to what was sent. It may be used by many goroutines.
+// Echoer asks for echo over one socket for each family and manner, and matches what comes back to what was sent. It may be used by many
+// goroutines.
 type Echoer struct {
 	m     machine.Machine
 	iface string
@@ -117,7 +118,8 @@ func (t Ticket) Forget() {
 // errAllOpen: 65,536 requests are under way over one socket.
 var errAllOpen = errors.New("too many requests are under way")
 
-// Send sends one echo request. got is called for everything that comes back to it until it is forgotten, from the receiving goroutine; it must not block.
+// Send sends one echo request. got is called for everything that comes back to it until it is forgotten, from the receiving goroutine; it
+// must not block.
 func (e *Echoer) Send(q EchoQuestion, got func(evidence.Reply)) (Ticket, error) {
 	how := manner{q.To.Is6(), q.DontFragment}
 	l, err := e.line(how)

@@ -20,7 +20,8 @@ const (
 	farAsks  = 3
 )
 
-// AskFarEnd sends datagrams to an address at which our responder listens, and asks it, by every address under which it is known, how many have arrived.
+// AskFarEnd sends datagrams to an address at which our responder listens, and asks it, by every address under which it is known, how many
+// have arrived.
 func AskFarEnd(ctx context.Context, m machine.Machine, to netip.AddrPort, known []netip.AddrPort) evidence.FarEnd {
 	var random [8]byte
 	_, _ = rand.Read(random[:]) // never fails (crypto/rand)
@@ -69,7 +70,8 @@ func countAnswers(ctx context.Context, m machine.Machine, to netip.AddrPort, tok
 }
 
 // askReports asks at every address at once; the first that tells is enough.
-func askReports(ctx context.Context, m machine.Machine, known []netip.AddrPort, token string) (said farend.Message, by netip.Addr, ok bool) {
+func askReports(ctx context.Context, m machine.Machine, known []netip.AddrPort, token string) (said farend.Message, by netip.Addr,
+	ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, farWait)
 	defer cancel()
 	var mu sync.Mutex

@@ -12,9 +12,11 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// HandTo hands a packet for an address to one neighbour, in a frame of its own: an echo request, and a request for a connection if a port is given,
-// since many ignore echo. It tells what came back first; ctx ends the wait. A hop limit of 1 asks whether the neighbour passes traffic on at all.
-func (s *Segment) HandTo(ctx context.Context, by netip.Addr, hw endpoint.HardwareAddr, from netip.Addr, to netip.AddrPort, hopLimit int) evidence.Handoff {
+// HandTo hands a packet for an address to one neighbour, in a frame of its own: an echo request, and a request for a connection if a port
+// is given, since many ignore echo. It tells what came back first; ctx ends the wait. A hop limit of 1 asks whether the neighbour passes
+// traffic on at all.
+func (s *Segment) HandTo(ctx context.Context, by netip.Addr, hw endpoint.HardwareAddr, from netip.Addr, to netip.AddrPort,
+	hopLimit int) evidence.Handoff {
 	out := evidence.Handoff{To: to.Addr(), By: by, HopLimit: hopLimit}
 	id, number := uint16(rand.Uint32()), uint16(rand.Uint32())
 	own := uint16(40000 + rand.IntN(20000))
@@ -28,11 +30,14 @@ func (s *Segment) HandTo(ctx context.Context, by netip.Addr, hw endpoint.Hardwar
 		switch f.Proto {
 		case "icmp":
 			report, ok := wire.ParsePacket(frame[14:])
-			mine := ok && (report.About.EchoFamily && report.About.ID == id || !report.About.EchoFamily && report.About.From.Port() == own && report.About.To == to)
+			mine := ok &&
+				(report.About.EchoFamily && report.About.ID == id || !report.About.EchoFamily && report.About.From.Port() == own &&
+					report.About.To == to)
 			if !mine || report.About.To.Addr() != to.Addr() {
 				return
 			}
-			r = evidence.Reply{Outcome: report.Outcome, From: report.From, Why: report.Why, ICMPType: report.Type, ICMPCode: report.Code, HopLimitLeft: report.HopLimitLeft, MTU: report.MTU}
+			r = evidence.Reply{Outcome: report.Outcome, From: report.From, Why: report.Why, ICMPType: report.Type, ICMPCode: report.Code,
+				HopLimitLeft: report.HopLimitLeft, MTU: report.MTU}
 		case "tcp":
 			if to.Port() == 0 || f.From != to || f.To.Port() != own {
 				return

@@ -9,9 +9,10 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// Solicit asks the segment's IPv6 routers to advertise themselves (RFC 4861 §4.1), and DHCPv6 servers for settings without an address (RFC 8415
-// §18.2.6). from is an own link-local address. It collects what comes until ctx ends; each router and each server counts once.
-func (s *Segment) Solicit(ctx context.Context, from netip.Addr, onRouter func(evidence.Advertisement), onServer func(evidence.Information)) {
+// Solicit asks the segment's IPv6 routers to advertise themselves (RFC 4861 §4.1), and DHCPv6 servers for settings without an address (RFC
+// 8415 §18.2.6). from is an own link-local address. It collects what comes until ctx ends; each router and each server counts once.
+func (s *Segment) Solicit(ctx context.Context, from netip.Addr, onRouter func(evidence.Advertisement),
+	onServer func(evidence.Information)) {
 	began := time.Now()
 	hw := s.port.Hardware()
 	question, xid, err := wire.InformationRequest(hw, from)

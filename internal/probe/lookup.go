@@ -22,8 +22,8 @@ var lookupRepeats = []time.Duration{450 * time.Millisecond, 1000 * time.Millisec
 
 const lookupWait = 1600 * time.Millisecond
 
-// Life as the kind of a look-up asks whether a name service lives at all: a question about the server itself (RFC 4892 §2), which it answers or
-// refuses without asking anybody else. A forwarder whose own way out is cut keeps silent about names, and still answers this.
+// Life as the kind of a look-up asks whether a name service lives at all: a question about the server itself (RFC 4892 §2), which it
+// answers or refuses without asking anybody else. A forwarder whose own way out is cut keeps silent about names, and still answers this.
 const Life = "CH"
 
 const lifeName = "version.bind."
@@ -102,7 +102,8 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 		if err := answer.Unpack(payload); err != nil || !answer.Response || answer.Id != q.Id || !sameQuestion(q, answer) {
 			// Not an answer to this question: a forgery, or a server that speaks nonsense. A true one may still come.
 			out.Ignored++
-			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: waited, Reason: "an answer to another question, or none at all"}
+			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: waited,
+				Reason: "an answer to another question, or none at all"}
 			continue
 		}
 		if out.Truncated = answer.Truncated; answer.Truncated {
@@ -182,7 +183,8 @@ func record(rr dns.RR) evidence.Record {
 	if len(value) > longestValue {
 		value = value[:longestValue]
 	}
-	return evidence.Record{Name: wiretext.Clean(strings.TrimSuffix(h.Name, ".")), Type: dns.TypeToString[h.Rrtype], TTL: time.Duration(h.Ttl) * time.Second, Value: wiretext.Clean(strings.TrimSuffix(value, "."))}
+	return evidence.Record{Name: wiretext.Clean(strings.TrimSuffix(h.Name, ".")), Type: dns.TypeToString[h.Rrtype],
+		TTL: time.Duration(h.Ttl) * time.Second, Value: wiretext.Clean(strings.TrimSuffix(value, "."))}
 }
 
 // LookupTCP asks one resolver for one name over TCP from the start (RFC 7766).
@@ -208,7 +210,8 @@ func LookupTCP(ctx context.Context, m machine.Machine, server netip.Addr, name, 
 		out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
 	case err != nil || !sameQuestion(q, answer):
 		out.Ignored++
-		out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: time.Since(began), Reason: "an answer to another question, or none at all"}
+		out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: time.Since(began),
+			Reason: "an answer to another question, or none at all"}
 	default:
 		out.Reply = evidence.Reply{Outcome: evidence.Answered, From: server, RTT: time.Since(began)}
 		read(&out, answer)
@@ -242,9 +245,11 @@ func AskAll(ctx context.Context, m machine.Machine, q NamesQuestion, got func(ev
 	}
 }
 
-// AskCompleted puts the question for each completion of a short name, as the system would: the next one only if the one before leads nowhere. It gives the look-ups of
-// the first that has records, or of the first of all, as they come in; got is called from one goroutine at a time and may keep the slice.
-func AskCompleted(ctx context.Context, m machine.Machine, q NamesQuestion, completions []string, got func([]evidence.Lookup)) (all []evidence.Lookup) {
+// AskCompleted puts the question for each completion of a short name, as the system would: the next one only if the one before leads
+// nowhere. It gives the look-ups of the first that has records, or of the first of all, as they come in; got is called from one goroutine
+// at a time and may keep the slice.
+func AskCompleted(ctx context.Context, m machine.Machine, q NamesQuestion, completions []string,
+	got func([]evidence.Lookup)) (all []evidence.Lookup) {
 	var first []evidence.Lookup
 	for i, name := range completions {
 		var mu sync.Mutex
@@ -279,8 +284,8 @@ type TrialQuestion struct {
 	Pause   time.Duration // between two look-ups at one server
 }
 
-// Compare runs the trial: one look-up at a time at each server, all servers side by side, so that what else happens on the network meets them alike. It gives
-// every look-up to got, from several goroutines.
+// Compare runs the trial: one look-up at a time at each server, all servers side by side, so that what else happens on the network meets
+// them alike. It gives every look-up to got, from several goroutines.
 func Compare(ctx context.Context, m machine.Machine, q TrialQuestion, got func(evidence.Lookup)) {
 	for range q.Rounds {
 		for _, name := range q.Names {

@@ -62,7 +62,8 @@ func answerTo(q []byte, change func(*dns.Msg)) []byte {
 		return nil
 	}
 	a := new(dns.Msg).SetReply(m)
-	a.Answer = []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: m.Question[0].Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: bookings.AsSlice()}}
+	a.Answer = []dns.RR{
+		&dns.A{Hdr: dns.RR_Header{Name: m.Question[0].Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: bookings.AsSlice()}}
 	if change != nil {
 		change(a)
 	}
@@ -72,7 +73,8 @@ func answerTo(q []byte, change func(*dns.Msg)) []byte {
 
 // loop is an answer whose name points at itself (RFC 1035 §4.1.4 forbids it).
 func loop(q []byte) []byte {
-	return append(append([]byte{q[0], q[1], 0x84, 0, 0, 1, 0, 1, 0, 0, 0, 0}, 0xc0, 12, 0, 1, 0, 1), 0xc0, 12, 0, 1, 0, 1, 0, 0, 0, 1, 0, 4, 1, 2, 3, 4)
+	return append(append([]byte{q[0], q[1], 0x84, 0, 0, 1, 0, 1, 0, 0, 0, 0}, 0xc0, 12, 0, 1, 0, 1), 0xc0, 12, 0, 1, 0, 1, 0, 0, 0, 1, 0, 4,
+		1, 2, 3, 4)
 }
 
 // What is no answer to the question is ignored and counted; a true answer that follows still counts.
@@ -87,9 +89,12 @@ func TestAnswersToOtherQuestions(t *testing.T) {
 		outcome evidence.Outcome
 		ignored int
 	}{
-		{"a forged number, then the answer", func(q []byte) [][]byte { return [][]byte{forged(q), answerTo(q, nil)} }, evidence.Answered, 1},
-		{"another question's answer, then the answer", func(q []byte) [][]byte { return [][]byte{other(q), other(q), answerTo(q, nil)} }, evidence.Answered, 2},
-		{"a compression loop, then the answer", func(q []byte) [][]byte { return [][]byte{loop(q), answerTo(q, nil)} }, evidence.Answered, 1},
+		{"a forged number, then the answer", func(q []byte) [][]byte { return [][]byte{forged(q), answerTo(q, nil)} }, evidence.Answered,
+			1},
+		{"another question's answer, then the answer", func(q []byte) [][]byte { return [][]byte{other(q), other(q), answerTo(q, nil)} },
+			evidence.Answered, 2},
+		{"a compression loop, then the answer", func(q []byte) [][]byte { return [][]byte{loop(q), answerTo(q, nil)} }, evidence.Answered,
+			1},
 		{"noise", func(q []byte) [][]byte { return [][]byte{{1, 2, 3}} }, evidence.Malformed, 3},
 		{"nothing", func(q []byte) [][]byte { return nil }, evidence.Silent, 0},
 		{"a question in place of an answer", func(q []byte) [][]byte { return [][]byte{q} }, evidence.Malformed, 3},
@@ -118,7 +123,8 @@ func TestAllServersAtOnce(t *testing.T) {
 		})
 		return out
 	}
-	got := ask(probe.NamesQuestion{Servers: []netip.Addr{core, ns, printer}, Name: "bookings.kittiwake.example", Types: []string{"A", "MX"}, TCP: true})
+	got := ask(probe.NamesQuestion{Servers: []netip.Addr{core, ns, printer}, Name: "bookings.kittiwake.example", Types: []string{"A", "MX"},
+		TCP: true})
 	assert.Len(t, got, 12)
 	assert.Equal(t, "203.0.113.18", got["172.27.40.2 A"].Records[0].Value)
 	assert.Equal(t, "203.0.113.80", got["203.0.113.53 A tcp"].Records[0].Value)
@@ -152,7 +158,8 @@ func TestTry(t *testing.T) {
 		{"our own, alone", "healthy", own, simulated.Options{}, true, neighbours.Nobody, 3900 * time.Millisecond},
 		{"our own, and a laptop's", "address-conflict", own, simulated.Options{}, true, neighbours.Taken, 0},
 		{"taken, without frames", "healthy", printer, simulated.Options{Privilege: simulated.Unprivileged}, false, neighbours.Taken, 0},
-		{"free, without frames", "healthy", free, simulated.Options{Privilege: simulated.EchoOnly}, false, neighbours.Quiet, 1900 * time.Millisecond},
+		{"free, without frames", "healthy", free, simulated.Options{Privilege: simulated.EchoOnly}, false, neighbours.Quiet,
+			1900 * time.Millisecond},
 		{"elsewhere", "healthy", bookings, simulated.Options{}, false, neighbours.CannotTell, 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -164,7 +171,8 @@ func TestTry(t *testing.T) {
 			}
 			var mu sync.Mutex
 			changes := 0
-			got := probe.Try(t.Context(), m, s, "eth0", neighbours.Trial{Address: c.address, Own: c.own, OnLink: c.address != bookings}, func(neighbours.Trial) { mu.Lock(); changes++; mu.Unlock() })
+			got := probe.Try(t.Context(), m, s, "eth0", neighbours.Trial{Address: c.address, Own: c.own, OnLink: c.address != bookings},
+				func(neighbours.Trial) { mu.Lock(); changes++; mu.Unlock() })
 			standing, sentence, _ := got.Result(netip.PrefixFrom(own, 24), site.Network{}, false)
 			assert.Equal(t, c.want, standing, sentence)
 			assert.GreaterOrEqual(t, got.Took, c.least, "three probes, and two seconds of waiting (RFC 5227 §1.1)")
@@ -192,8 +200,10 @@ func TestTryIsCancelled(t *testing.T) {
 func TestTwoHolders(t *testing.T) {
 	s, err := scenario.Load("healthy")
 	require.NoError(t, err)
-	s.Site.Nodes["visitor-laptop"] = &scenario.Node{Ports: map[string]*scenario.Port{"eth0": {Segment: "pier", Addresses: []netip.Prefix{netip.MustParsePrefix("172.27.40.50/24")}}}}
+	s.Site.Nodes["visitor-laptop"] = &scenario.Node{
+		Ports: map[string]*scenario.Port{"eth0": {Segment: "pier", Addresses: []netip.Prefix{netip.MustParsePrefix("172.27.40.50/24")}}}}
 	m := atSite(t, s, simulated.Options{})
 	got := probe.Try(t.Context(), m, openSegment(t, m), "eth0", neighbours.Trial{Address: printer, OnLink: true}, nil)
-	assert.ElementsMatch(t, []endpoint.HardwareAddr{scenario.Hardware("visitor-laptop", "eth0"), scenario.Hardware("label-printer", "eth0")}, got.Holders)
+	assert.ElementsMatch(t,
+		[]endpoint.HardwareAddr{scenario.Hardware("visitor-laptop", "eth0"), scenario.Hardware("label-printer", "eth0")}, got.Holders)
 }

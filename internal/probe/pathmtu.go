@@ -36,8 +36,8 @@ func heads(to netip.Addr) int {
 	return 28
 }
 
-// Size tries one packet of full size, and only if that does not come back looks for the largest that does: common sizes first, then by halves. It is
-// false when ctx ended first, or nobody answered at all. Where echo is withheld, datagrams to an unused port do as well.
+// Size tries one packet of full size, and only if that does not come back looks for the largest that does: common sizes first, then by
+// halves. It is false when ctx ended first, or nobody answered at all. Where echo is withheld, datagrams to an unused port do as well.
 func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool) {
 	if !e.m.Permissions().Echo.Granted {
 		return sizeByDatagrams(ctx, e, q)
@@ -107,8 +107,8 @@ func usual(least, lost int) (sizes []int) {
 	return sizes
 }
 
-// between gives sizes that divide what lies between one that passes and one that is lost, the one above the first among them: a common size is usually
-// the very one.
+// between gives sizes that divide what lies between one that passes and one that is lost, the one above the first among them: a common size
+// is usually the very one.
 func between(passes, lost int) []int {
 	sizes := []int{passes + 1}
 	const parts = 9

@@ -11,16 +11,16 @@ import (
 	"passepartout/internal/machine"
 )
 
-// A host lets about six ICMP errors to one address through, and then one a second (RFC 1812 §4.3.2.8 asks for such a ration). After a round that brought
-// nothing, the next one is asked when the ration has grown.
+// A host lets about six ICMP errors to one address through, and then one a second (RFC 1812 §4.3.2.8 asks for such a ration). After a round
+// that brought nothing, the next one is asked when the ration has grown.
 const (
 	rationGrows = 1100 * time.Millisecond
 	sizeRounds  = 5
 )
 
-// sizeByDatagrams looks for the largest packet by what a host says of a port that nobody uses. The sizes of a round are sent at once, the largest first, so
-// that what is left of the host's ration of errors goes to the largest that arrived. A size counts as lost only when a smaller one of its round was answered:
-// it was there later, and met the same ration.
+// sizeByDatagrams looks for the largest packet by what a host says of a port that nobody uses. The sizes of a round are sent at once, the
+// largest first, so that what is left of the host's ration of errors goes to the largest that arrived. A size counts as lost only when a
+// smaller one of its round was answered: it was there later, and met the same ration.
 func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool) {
 	out := evidence.Sizing{To: q.To.WithZone(""), Full: q.Full}
 	begun := q.Begun
@@ -118,7 +118,8 @@ func askSizes(ctx context.Context, e *Echoer, q SizeQuestion, sizes []int, begun
 		}
 	}
 	for _, s := range sizes {
-		port, err := e.m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(q.To, unusedPort), Interface: e.iface, DontFragment: true})
+		port, err := e.m.OpenDatagram(
+			machine.DatagramConfig{To: netip.AddrPortFrom(q.To, unusedPort), Interface: e.iface, DontFragment: true})
 		var sent time.Time
 		if err == nil {
 			defer port.Close()

@@ -10,10 +10,12 @@ import (
 	"passepartout/internal/probe"
 )
 
-// A balancing router may look at the checksum as well: requests of one flow have the same one whatever their number, those of another flow another.
+// A balancing router may look at the checksum as well: requests of one flow have the same one whatever their number, those of another flow
+// another.
 func TestEchoRequestsOfAFlowAreAlike(t *testing.T) {
 	checksum := func(seq, flow uint16, size int) [2]byte {
-		b, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: 7, Seq: int(seq), Data: probe.EchoPayload(size, seq, flow)}}).Marshal(nil)
+		b, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho,
+			Body: &icmp.Echo{ID: 7, Seq: int(seq), Data: probe.EchoPayload(size, seq, flow)}}).Marshal(nil)
 		assert.NoError(t, err)
 		assert.Len(t, b, 8+size)
 		return [2]byte(b[2:4])

@@ -31,7 +31,8 @@ func AskPortal(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url
 }
 
 // fetch asks for a web address that the network names, and reads up to most octets of what it gives.
-func fetch(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url string, header http.Header, most int64) (evidence.Web, []byte) {
+func fetch(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url string, header http.Header, most int64) (evidence.Web,
+	[]byte) {
 	fail := func(reason string) (evidence.Web, []byte) {
 		return evidence.Web{Reply: evidence.Reply{Outcome: evidence.LocalError, Reason: reason}}, nil
 	}

@@ -86,7 +86,8 @@ func TestLateAnswers(t *testing.T) {
 	got := make(chan evidence.Reply, 4)
 	ticket, err := e.Send(probe.EchoQuestion{To: bookings, Size: 40}, func(r evidence.Reply) { got <- r })
 	require.NoError(t, err)
-	forgotten, err := e.Send(probe.EchoQuestion{To: bookings, Size: 40}, func(evidence.Reply) { t.Error("a forgotten question was answered") })
+	forgotten, err := e.Send(probe.EchoQuestion{To: bookings, Size: 40},
+		func(evidence.Reply) { t.Error("a forgotten question was answered") })
 	require.NoError(t, err)
 	forgotten.Forget()
 	assert.NotEqual(t, ticket.Seq, forgotten.Seq)
@@ -121,7 +122,8 @@ func TestTrace(t *testing.T) {
 		{"healthy", probe.TraceICMP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9 198.51.100.13 203.0.113.80", evidence.Answered},
 		{"healthy", probe.TraceUDP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9 198.51.100.13 203.0.113.80", evidence.Refused},
 		{"healthy", probe.TraceTCP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9 198.51.100.13 203.0.113.80", evidence.Answered},
-		{"healthy", probe.TraceICMP, netip.MustParseAddr("2001:db8:113::70"), "2001:db8:40::1 2001:db8:1::1 2001:db8:2::2 2001:db8:3::2 2001:db8:113::70", evidence.Answered},
+		{"healthy", probe.TraceICMP, netip.MustParseAddr("2001:db8:113::70"),
+			"2001:db8:40::1 2001:db8:1::1 2001:db8:2::2 2001:db8:3::2 2001:db8:113::70", evidence.Answered},
 		{"hop-silent", probe.TraceICMP, bookings, "172.27.40.1 198.51.100.1 invalid IP 198.51.100.13 203.0.113.80", evidence.Answered},
 		{"path-stops", probe.TraceICMP, bookings, "172.27.40.1 198.51.100.1 198.51.100.9", evidence.Expired},
 	} {
@@ -131,11 +133,13 @@ func TestTrace(t *testing.T) {
 			var mu sync.Mutex
 			set := evidence.Set{}
 			began := time.Now()
-			_, err := probe.Trace(t.Context(), e, probe.TraceQuestion{To: netip.AddrPortFrom(c.to, 443), Method: c.method, First: 1, Last: 12, Patience: 300 * time.Millisecond, Again: 350 * time.Millisecond}, func(h path.Seen) {
-				mu.Lock()
-				defer mu.Unlock()
-				set.Hops = append(set.Hops, evidence.Hop{To: c.to, HopLimit: h.HopLimit, Reply: h.Reply})
-			})
+			_, err := probe.Trace(t.Context(), e,
+				probe.TraceQuestion{To: netip.AddrPortFrom(c.to, 443), Method: c.method, First: 1, Last: 12,
+					Patience: 300 * time.Millisecond, Again: 350 * time.Millisecond}, func(h path.Seen) {
+					mu.Lock()
+					defer mu.Unlock()
+					set.Hops = append(set.Hops, evidence.Hop{To: c.to, HopLimit: h.HopLimit, Reply: h.Reply})
+				})
 			require.NoError(t, err)
 			assert.Less(t, time.Since(began), 2*time.Second)
 			trail, ok := set.TrailTo(c.to)
@@ -179,7 +183,8 @@ func TestLookup(t *testing.T) {
 	}{
 		{"healthy", "bookings.kittiwake.example", "A", core, evidence.Answered, "NOERROR", []netip.Addr{bookings}, 1},
 		{"healthy", "Bookings.Kittiwake.Example", "A", ns, evidence.Answered, "NOERROR", []netip.Addr{bookings}, 1},
-		{"healthy", "tides.kittiwake.example", "AAAA", core, evidence.Answered, "NOERROR", []netip.Addr{netip.MustParseAddr("2001:db8:113::70")}, 1},
+		{"healthy", "tides.kittiwake.example", "AAAA", core, evidence.Answered, "NOERROR",
+			[]netip.Addr{netip.MustParseAddr("2001:db8:113::70")}, 1},
 		{"healthy", "bookings.kittiwake.example", "AAAA", core, evidence.Answered, "NOERROR", nil, 1},
 		{"healthy", "nothing.kittiwake.example", "A", core, evidence.Answered, "NXDOMAIN", nil, 1},
 		{"healthy", "elsewhere.example", "A", core, evidence.Answered, "REFUSED", nil, 1},
@@ -214,7 +219,8 @@ func TestResolve(t *testing.T) {
 		{in: "bookings.kittiwake.example", want: []netip.Addr{bookings}},
 		{in: "bookings", want: []netip.Addr{bookings}},
 		{in: "ticket-03", want: []netip.Addr{own}},
-		{in: "tides.kittiwake.example", families: evidence.Families{No4: true}, want: []netip.Addr{netip.MustParseAddr("2001:db8:113::70")}},
+		{in: "tides.kittiwake.example", families: evidence.Families{No4: true},
+			want: []netip.Addr{netip.MustParseAddr("2001:db8:113::70")}},
 		{in: "203.0.113.80", want: []netip.Addr{bookings}},
 		{in: "203.0.113.80", families: evidence.Families{No4: true}, flaw: "not of the chosen address family"},
 		{in: "nothing.kittiwake.example", flaw: "172.27.40.2: NXDOMAIN"},
@@ -292,7 +298,9 @@ func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
 func TestDiscover(t *testing.T) {
 	var changes []evidence.Discovery
 	s := openSegment(t, at(t, "no-address", simulated.Options{}))
-	d := s.Discover(within(t, 100*time.Millisecond), probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, 20 * time.Millisecond}, Always: true, Changed: func(d evidence.Discovery) { changes = append(changes, d) }})
+	d := s.Discover(within(t, 100*time.Millisecond),
+		probe.DHCPQuestion{Interface: "eth0", At: []time.Duration{0, 20 * time.Millisecond}, Always: true,
+			Changed: func(d evidence.Discovery) { changes = append(changes, d) }})
 	assert.True(t, d.Complete)
 	assert.Equal(t, 2, d.Discovers)
 	require.Len(t, d.Offers, 1, "a second offer of the same server is the same offer")
@@ -312,7 +320,9 @@ func TestDiscover(t *testing.T) {
 
 func TestOfferOf(t *testing.T) {
 	message := func(kind dhcpv4.MessageType, mods ...dhcpv4.Modifier) *dhcpv4.DHCPv4 {
-		m, err := dhcpv4.New(append([]dhcpv4.Modifier{dhcpv4.WithMessageType(kind), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(core.AsSlice()))}, mods...)...)
+		m, err := dhcpv4.New(
+			append([]dhcpv4.Modifier{dhcpv4.WithMessageType(kind), dhcpv4.WithYourIP(own.AsSlice()),
+				dhcpv4.WithOption(dhcpv4.OptServerIdentifier(core.AsSlice()))}, mods...)...)
 		require.NoError(t, err)
 		return m
 	}
@@ -323,10 +333,14 @@ func TestOfferOf(t *testing.T) {
 		address string
 		routers []netip.Addr
 	}{
-		{"with a mask", message(dhcpv4.MessageTypeOffer, mask, dhcpv4.WithRouter(gateway.AsSlice())), "172.27.40.23/22", []netip.Addr{gateway}},
+		{"with a mask", message(dhcpv4.MessageTypeOffer, mask, dhcpv4.WithRouter(gateway.AsSlice())), "172.27.40.23/22",
+			[]netip.Addr{gateway}},
 		{"without a mask", message(dhcpv4.MessageTypeOffer), "172.27.40.23/32", nil},
 		{"a default route in option 121 beats option 3", message(dhcpv4.MessageTypeOffer, mask, dhcpv4.WithRouter(core.AsSlice()),
-			dhcpv4.WithOption(dhcpv4.OptClasslessStaticRoute(&dhcpv4.Route{Dest: &net.IPNet{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)}, Router: gateway.AsSlice()}))), "172.27.40.23/22", []netip.Addr{gateway}},
+			dhcpv4.WithOption(
+				dhcpv4.OptClasslessStaticRoute(
+					&dhcpv4.Route{Dest: &net.IPNet{IP: net.IPv4zero.To4(), Mask: net.CIDRMask(0, 32)}, Router: gateway.AsSlice()}))),
+			"172.27.40.23/22", []netip.Addr{gateway}},
 		{"no offer", message(dhcpv4.MessageTypeAck, mask), "", nil},
 		{"no address in it", message(dhcpv4.MessageTypeOffer, dhcpv4.WithYourIP(net.IPv4zero)), "", nil},
 	} {
@@ -342,7 +356,8 @@ func TestOfferOf(t *testing.T) {
 }
 
 func FuzzOffer(f *testing.F) {
-	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithNetmask(net.CIDRMask(24, 32)))
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()),
+		dhcpv4.WithNetmask(net.CIDRMask(24, 32)))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -361,10 +376,12 @@ func FuzzOffer(f *testing.F) {
 func TestProvoke(t *testing.T) {
 	m := at(t, "healthy", simulated.Options{Privilege: simulated.Unprivileged})
 	got := map[netip.Addr]evidence.Outcome{}
-	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway, core, nobody}, 300*time.Millisecond, func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
+	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway, core, nobody}, 300*time.Millisecond,
+		func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
 	assert.Equal(t, map[netip.Addr]evidence.Outcome{gateway: evidence.Answered, core: evidence.Answered, nobody: evidence.Silent}, got)
 	// What the table remembers proves nothing about now.
-	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway}, 60*time.Millisecond, func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
+	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway}, 60*time.Millisecond,
+		func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
 	assert.Equal(t, evidence.NotKnown, got[gateway])
 }
 
@@ -390,7 +407,8 @@ func TestWeb(t *testing.T) {
 func FuzzAnswer(f *testing.F) {
 	q := new(dns.Msg).SetQuestion("a.example.", dns.TypeA)
 	a := new(dns.Msg).SetReply(q)
-	a.Answer = []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: "a.example.", Rrtype: dns.TypeA, Class: dns.ClassINET}, A: own.AsSlice()}, &dns.CNAME{Hdr: dns.RR_Header{Name: "a.example.", Rrtype: dns.TypeCNAME, Class: dns.ClassINET}, Target: "\\027[31m.example."}}
+	a.Answer = []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: "a.example.", Rrtype: dns.TypeA, Class: dns.ClassINET}, A: own.AsSlice()},
+		&dns.CNAME{Hdr: dns.RR_Header{Name: "a.example.", Rrtype: dns.TypeCNAME, Class: dns.ClassINET}, Target: "\\027[31m.example."}}
 	packed, err := a.Pack()
 	if err != nil {
 		f.Fatal(err)
@@ -416,7 +434,8 @@ func FuzzAnswer(f *testing.F) {
 
 // Names that a server hands out are data, whatever bytes stand in them.
 func TestHostileStringsAreCleaned(t *testing.T) {
-	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptDomainName("evil\x1b[2J\u202e.example\x07")))
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(own.AsSlice()),
+		dhcpv4.WithOption(dhcpv4.OptDomainName("evil\x1b[2J\u202e.example\x07")))
 	require.NoError(t, err)
 	read, err := wire.ParseDHCP(m.ToBytes())
 	require.NoError(t, err)
@@ -426,7 +445,9 @@ func TestHostileStringsAreCleaned(t *testing.T) {
 
 	q := new(dns.Msg).SetQuestion("1.40.27.172.in-addr.arpa.", dns.TypePTR)
 	a := new(dns.Msg).SetReply(q)
-	a.Answer = []dns.RR{&dns.PTR{Hdr: dns.RR_Header{Name: q.Question[0].Name, Rrtype: dns.TypePTR, Class: dns.ClassINET}, Ptr: "\\027]0;title\\007.example."}}
+	a.Answer = []dns.RR{
+		&dns.PTR{Hdr: dns.RR_Header{Name: q.Question[0].Name, Rrtype: dns.TypePTR, Class: dns.ClassINET},
+			Ptr: "\\027]0;title\\007.example."}}
 	packed, err := a.Pack()
 	require.NoError(t, err)
 	l, ok := probe.ReadAnswer(packed)

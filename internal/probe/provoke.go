@@ -14,11 +14,13 @@ import (
 const provokePoll = 25 * time.Millisecond
 
 // Provoke makes the kernel ask for neighbours, by a datagram to each, and reads its table: what anybody may do. At most 128 addresses are
-// asked at a time, so that the table (512 entries before the kernel clears it out) is not crowded. done is called for each that ends, in no order.
+// asked at a time, so that the table (512 entries before the kernel clears it out) is not crowded. done is called for each that ends, in no
+// order.
 //
 // An entry that was resolved before proves nothing about now: it counts as answered only once the kernel has asked anew, and
 // is not known otherwise.
-func Provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration, done func(evidence.Neighbour)) {
+func Provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration,
+	done func(evidence.Neighbour)) {
 	const most = 128
 	for len(targets) > 0 && ctx.Err() == nil {
 		n := min(most, len(targets))
@@ -27,7 +29,8 @@ func Provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 	}
 }
 
-func provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration, done func(evidence.Neighbour)) {
+func provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration,
+	done func(evidence.Neighbour)) {
 	before := table(ctx, m, iface)
 	began := time.Now()
 	open := map[netip.Addr]bool{}

@@ -47,7 +47,8 @@ func AskWebVia(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t t
 		return out
 	}
 	w, _, err := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], host.Port), proxy: proxy}.send(ctx, m)
-	if err != nil && t.TLS && w.Outcome == evidence.Malformed && w.Status == http.StatusOK { // the way is open: what failed is the service's
+	// the way is open: what failed is the service's
+	if err != nil && t.TLS && w.Outcome == evidence.Malformed && w.Status == http.StatusOK {
 		w.Flaw, _ = flawOf(err, time.Now())
 	}
 	return w
@@ -59,7 +60,8 @@ const mostScript = 64 << 10
 // FetchProxyScript fetches a file of automatic proxy configuration and reads which proxies its text names. It is not run.
 func FetchProxyScript(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, uri string) evidence.ProxyScript {
 	out := evidence.ProxyScript{URL: wiretext.Clean(uri)}
-	w, body := fetch(ctx, m, e, strings.TrimRight(uri, "\x00 \r\n"), nil, mostScript) // servers are known to send the end of the text with it
+	// servers are known to send the end of the text with it
+	w, body := fetch(ctx, m, e, strings.TrimRight(uri, "\x00 \r\n"), nil, mostScript)
 	out.Reply = w.Reply
 	if w.Outcome == evidence.Answered && w.Status == http.StatusOK {
 		out.Proxies, out.Direct = readScript(string(body))

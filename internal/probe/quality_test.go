@@ -32,7 +32,8 @@ func TestSize(t *testing.T) {
 	} {
 		for _, p := range []simulated.Privilege{simulated.Full, simulated.Unprivileged} {
 			e := probe.NewEchoer(at(t, c.scenario, simulated.Options{Privilege: p}), "")
-			s, ok := probe.Size(within(t, 10*time.Second), e, probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 120 * time.Millisecond }})
+			s, ok := probe.Size(within(t, 10*time.Second), e,
+				probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 120 * time.Millisecond }})
 			e.Close()
 			require.True(t, ok, "%s %v, permissions %v", c.scenario, c.to, p)
 			assert.Equal(t, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told}, "%s %v, permissions %v", c.scenario, c.to, p)
@@ -45,7 +46,8 @@ func TestSize(t *testing.T) {
 	defer e.Close()
 	over := make(chan struct{})
 	close(over)
-	_, ok := probe.Size(within(t, 5*time.Second), e, probe.SizeQuestion{To: nobody, Full: 1500, Patience: func() time.Duration { return time.Second }, Enough: over})
+	_, ok := probe.Size(within(t, 5*time.Second), e,
+		probe.SizeQuestion{To: nobody, Full: 1500, Patience: func() time.Duration { return time.Second }, Enough: over})
 	assert.False(t, ok, "nobody there: nothing is known of sizes")
 }
 
@@ -54,7 +56,8 @@ func TestBursts(t *testing.T) {
 	m := at(t, "healthy", simulated.Options{})
 	e := probe.NewEchoer(m, "")
 	defer e.Close()
-	b, ok := probe.EchoBurst(within(t, 5*time.Second), e, probe.BurstQuestion{To: bookings, Count: 20, Apart: 2 * time.Millisecond, Grace: grace})
+	b, ok := probe.EchoBurst(within(t, 5*time.Second), e,
+		probe.BurstQuestion{To: bookings, Count: 20, Apart: 2 * time.Millisecond, Grace: grace})
 	assert.True(t, ok)
 	assert.Equal(t, []int{20, 20}, []int{b.Sent, b.Received})
 	assert.Greater(t, b.Median, 19*time.Millisecond)
@@ -65,10 +68,12 @@ func TestBursts(t *testing.T) {
 
 	lossy := probe.NewEchoer(at(t, "path-lossy", simulated.Options{}), "")
 	defer lossy.Close()
-	b, ok = probe.EchoBurst(within(t, 5*time.Second), lossy, probe.BurstQuestion{To: bookings, Count: 100, Apart: 2 * time.Millisecond, Grace: grace})
+	b, ok = probe.EchoBurst(within(t, 5*time.Second), lossy,
+		probe.BurstQuestion{To: bookings, Count: 100, Apart: 2 * time.Millisecond, Grace: grace})
 	assert.True(t, ok)
 	assert.True(t, path.Lossy(b.Sent-b.Received, b.Sent), "%+v", b)
-	_, ok = probe.EchoBurst(within(t, 30*time.Millisecond), e, probe.BurstQuestion{To: nobody, Count: 20, Apart: 2 * time.Millisecond, Grace: grace})
+	_, ok = probe.EchoBurst(within(t, 30*time.Millisecond), e,
+		probe.BurstQuestion{To: nobody, Count: 20, Apart: 2 * time.Millisecond, Grace: grace})
 	assert.False(t, ok, "cut short says nothing")
 }
 
@@ -80,11 +85,13 @@ func TestFlowsShowBranches(t *testing.T) {
 	voices := func(method probe.TraceMethod, flows, rounds int) (most int) {
 		track := &path.Track{To: bookings}
 		var mu sync.Mutex
-		_, err := probe.Trace(within(t, 20*time.Second), e, probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: method, First: 1, Last: 12, Patience: 3 * time.Second, Flows: flows, Rounds: rounds, Interval: 50 * time.Millisecond}, func(s path.Seen) {
-			mu.Lock()
-			defer mu.Unlock()
-			track.Add(s)
-		})
+		_, err := probe.Trace(within(t, 20*time.Second), e,
+			probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: method, First: 1, Last: 12, Patience: 3 * time.Second,
+				Flows: flows, Rounds: rounds, Interval: 50 * time.Millisecond}, func(s path.Seen) {
+				mu.Lock()
+				defer mu.Unlock()
+				track.Add(s)
+			})
 		require.NoError(t, err)
 		assert.True(t, track.Reached())
 		for _, p := range track.Places(-1) {
@@ -102,7 +109,9 @@ func TestFlowsShowBranches(t *testing.T) {
 	require.NoError(t, err)
 	limited := probe.NewEchoer(atSite(t, s, simulated.Options{Privilege: simulated.EchoOnly}), "")
 	defer limited.Close()
-	apart, err := probe.Trace(within(t, 5*time.Second), limited, probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: probe.TraceTCP, First: 1, Last: 6, Patience: time.Second}, func(path.Seen) {})
+	apart, err := probe.Trace(within(t, 5*time.Second), limited,
+		probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: probe.TraceTCP, First: 1, Last: 6, Patience: time.Second},
+		func(path.Seen) {})
 	assert.NoError(t, err)
 	assert.True(t, apart, "without raw frames, each station by a connection of its own, and it says so")
 }

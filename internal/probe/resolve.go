@@ -21,7 +21,8 @@ var ErrNoAddress = errors.New("no address")
 
 // Resolve finds the addresses of a target as the machine's own settings have it: the hosts file, then the resolvers, all at once, the first
 // that has one counting. IPv4 comes first. life is how long the answer may be kept; 0 for ever.
-func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, families evidence.Families) (addrs []netip.Addr, life time.Duration, err error) {
+func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, families evidence.Families) (addrs []netip.Addr,
+	life time.Duration, err error) {
 	set := evidence.Set{Target: t, Endpoint: e, Families: families}
 	if addrs, _ := set.TargetAddresses(); len(addrs) > 0 || t.Addr.IsValid() {
 		if !slices.ContainsFunc(addrs, families.Allows) {

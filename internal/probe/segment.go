@@ -38,13 +38,16 @@ type claim struct {
 // mostClaims bounds what a flood of ARP can fill.
 const mostClaims = 8192
 
-// OpenSegment begins to listen. heard is called for each machine's first word, arrive for each packet to this machine; both from one goroutine.
-func OpenSegment(m machine.Machine, iface string, own func(netip.Addr) bool, heard func(evidence.Heard), arrive func(evidence.Arrival)) (*Segment, error) {
+// OpenSegment begins to listen. heard is called for each machine's first word, arrive for each packet to this machine; both from one
+// goroutine.
+func OpenSegment(m machine.Machine, iface string, own func(netip.Addr) bool, heard func(evidence.Heard),
+	arrive func(evidence.Arrival)) (*Segment, error) {
 	port, err := m.OpenFrames(machine.FrameConfig{Interface: iface})
 	if err != nil {
 		return nil, err
 	}
-	s := &Segment{port: port, done: make(chan struct{}), claims: map[netip.Addr]*claim{}, dhcp: map[int]func(*dhcp.Message, *wire.Frame){}, frames: map[int]func(*wire.Frame, []byte){}, heard: heard, arrive: arrive}
+	s := &Segment{port: port, done: make(chan struct{}), claims: map[netip.Addr]*claim{}, dhcp: map[int]func(*dhcp.Message, *wire.Frame){},
+		frames: map[int]func(*wire.Frame, []byte){}, heard: heard, arrive: arrive}
 	go s.receive(own)
 	return s, nil
 }
@@ -82,7 +85,8 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 			s.tellDHCP(&f)
 		}
 		s.tellFrame(&f, frame)
-		if f.From.IsValid() && own(f.To.Addr()) && f.Towards == s.port.Hardware() && s.arrive != nil { // not what goes to another holder of the address
+		// not what goes to another holder of the address
+		if f.From.IsValid() && own(f.To.Addr()) && f.Towards == s.port.Hardware() && s.arrive != nil {
 			s.arrive(evidence.Arrival{From: f.From.Addr(), Proto: f.Proto, Port: f.From.Port()})
 		}
 	}
@@ -217,7 +221,8 @@ func (s *Segment) Conflict(ctx context.Context, address netip.Addr) evidence.Con
 
 // Sweep asks many addresses, at most rate a second, and calls done for each when it answers, or when patience is over. It returns how
 // many were asked to their end. enough ends it early.
-func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.Addr, rate int, patience time.Duration, done func(evidence.Neighbour), enough func() bool) int {
+func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.Addr, rate int, patience time.Duration,
+	done func(evidence.Neighbour), enough func() bool) int {
 	tick := time.NewTicker(time.Second / time.Duration(rate))
 	defer tick.Stop()
 	var wg sync.WaitGroup
@@ -236,9 +241,11 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 			defer timer.Stop()
 			select {
 			case <-answered:
-				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Hardware: s.Holders(target), Reply: evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}})
+				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Hardware: s.Holders(target),
+					Reply: evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}})
 			case <-timer.C:
-				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)}})
+				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1,
+					Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)}})
 			case <-ctx.Done():
 			}
 		})
@@ -251,7 +258,8 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 	return len(targets)
 }
 
-// AskAllNodes asks every IPv6 machine of the segment for an echo, from a link-local or other address of this machine. Who answers is heard as a claim.
+// AskAllNodes asks every IPv6 machine of the segment for an echo, from a link-local or other address of this machine. Who answers is heard
+// as a claim.
 func (s *Segment) AskAllNodes(from netip.Addr) error {
 	return s.port.Send(wire.AllNodesEcho(s.port.Hardware(), from))
 }

@@ -50,9 +50,9 @@ type tracer struct {
 	destination int             // the least hop limit with which the destination itself was reached
 }
 
-// Trace sends one packet for each hop limit, all at once, and those that stayed silent once more; then round after round, as far as the destination.
-// report is called for every packet that ended, from many goroutines. It returns when all have. apart tells that every packet was a flow of its
-// own, for want of permission.
+// Trace sends one packet for each hop limit, all at once, and those that stayed silent once more; then round after round, as far as the
+// destination. report is called for every packet that ended, from many goroutines. It returns when all have. apart tells that every packet
+// was a flow of its own, for want of permission.
 //
 // The times follow how routers speak: most let about six ICMP errors to one address through and then one a second, so that a second
 // question to the silent ones must wait, and rounds are no closer than a second.

@@ -17,9 +17,11 @@ import (
 // OnFrame has f called for every frame that arrives, from the receiving goroutine, until stop. f must not keep the bytes.
 func (s *Segment) OnFrame(f func(*wire.Frame, []byte)) (stop func()) { return s.onFrame(f) }
 
-// Try asks whether anybody uses an address: three conflict probes that leave no trace in anybody's table, and an echo. It takes about five seconds when
-// nobody does (RFC 5227 §2.1.1), less when somebody answers. With a nil segment the system asks on our behalf, which shows one holder at most.
-func Try(ctx context.Context, m machine.Machine, s *Segment, iface string, t neighbours.Trial, changed func(neighbours.Trial)) neighbours.Trial {
+// Try asks whether anybody uses an address: three conflict probes that leave no trace in anybody's table, and an echo. It takes about five
+// seconds when nobody does (RFC 5227 §2.1.1), less when somebody answers. With a nil segment the system asks on our behalf, which shows one
+// holder at most.
+func Try(ctx context.Context, m machine.Machine, s *Segment, iface string, t neighbours.Trial,
+	changed func(neighbours.Trial)) neighbours.Trial {
 	began := time.Now()
 	var mu sync.Mutex
 	note := func(f func()) {

@@ -20,7 +20,8 @@ type UseQuestion struct {
 	Patience time.Duration // for each step; 0: as long as a lost first packet may take
 }
 
-// Use is how a target fares when a program here wants to use it. Step is where it failed, What became of it there: the same words for the same failure.
+// Use is how a target fares when a program here wants to use it. Step is where it failed, What became of it there: the same words for the
+// same failure.
 type Use struct {
 	Works bool
 	Step  string
@@ -41,8 +42,8 @@ const usePatience = 1600 * time.Millisecond
 // usePorts are asked when the target names none: any answer of its own shows that it is there.
 var usePorts = []uint16{443, 80}
 
-// TryUse tries the target once, as programs on the machine do: by the hosts file and the name servers, then by a connection to the first address that
-// accepts one, or by way of the proxy that is set, then, if it is a URL, by a request.
+// TryUse tries the target once, as programs on the machine do: by the hosts file and the name servers, then by a connection to the first
+// address that accepts one, or by way of the proxy that is set, then, if it is a URL, by a request.
 func TryUse(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, q UseQuestion) (u Use) {
 	began := time.Now()
 	defer func() { u.Took = time.Since(began) }()

@@ -18,8 +18,9 @@ import (
 	"passepartout/internal/machine"
 )
 
-// AskWeb sends one request for the target's URL to one address of it, follows no redirect, and reads no more than the head. Any status is an answer. When no secure
-// connection comes about, it asks once more without looking at the certificate, only to learn what the service shows and what time it has.
+// AskWeb sends one request for the target's URL to one address of it, follows no redirect, and reads no more than the head. Any status is
+// an answer. When no secure connection comes about, it asks once more without looking at the certificate, only to learn what the service
+// shows and what time it has.
 func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Addr, iface string) evidence.Web {
 	q := webRequest{target: t, to: netip.AddrPortFrom(to, t.Port), iface: iface}
 	out, _, err := q.send(ctx, m)
@@ -97,7 +98,8 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 	transport := &http.Transport{
 		DisableKeepAlives: true,
 		Proxy:             http.ProxyURL(q.proxy),
-		TLSClientConfig:   &tls.Config{RootCAs: m.Roots(), ServerName: q.target.Host(), MinVersion: tls.VersionTLS12, InsecureSkipVerify: q.unverified},
+		TLSClientConfig: &tls.Config{RootCAs: m.Roots(), ServerName: q.target.Host(), MinVersion: tls.VersionTLS12,
+			InsecureSkipVerify: q.unverified},
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			conn, r := m.Connect(ctx, machine.ConnectConfig{To: q.to, Interface: q.iface})
 			if reply = r; r.Outcome != evidence.Answered {
@@ -129,7 +131,8 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 		case reply.Outcome != evidence.Answered: // nobody was there to be asked
 			out.Reply = reply
 		default:
-			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: q.to.Addr(), RTT: time.Since(began), Reason: wiretext.Clean(err.Error())}
+			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: q.to.Addr(), RTT: time.Since(began),
+				Reason: wiretext.Clean(err.Error())}
 		}
 		return out, nil, err
 	}

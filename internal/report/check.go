@@ -92,7 +92,8 @@ type remarkJSON struct {
 }
 
 func verdictOf(r verdict.Result) verdictJSON {
-	v := verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{}, Candidates: some(r.Candidates), Next: some(r.Next)}
+	v := verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{},
+		Candidates: some(r.Candidates), Next: some(r.Next)}
 	for _, o := range r.Also {
 		v.Also = append(v.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
 	}
@@ -102,12 +103,15 @@ func verdictOf(r verdict.Result) verdictJSON {
 // CheckJSON writes one check as one JSON object. No array in it is null.
 func CheckJSON(w io.Writer, at time.Time, s *evidence.Set, r verdict.Result) error {
 	out := checkJSON{
-		Schema: CheckSchema, At: at.UTC().Truncate(time.Millisecond), TookMS: s.Elapsed.Milliseconds(), Target: s.Target.String(), Interface: s.Interface,
-		Verdict: verdictOf(r),
-		Checks:  []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld), Questions: []questionJSON{}, Tests: []testJSON{},
+		Schema: CheckSchema, At: at.UTC().Truncate(time.Millisecond), TookMS: s.Elapsed.Milliseconds(), Target: s.Target.String(),
+		Interface: s.Interface,
+		Verdict:   verdictOf(r),
+		Checks:    []oneCheckJSON{}, Suspects: []suspectJSON{}, Remarks: []remarkJSON{}, Withheld: some(r.Withheld),
+		Questions: []questionJSON{}, Tests: []testJSON{},
 	}
 	for _, c := range r.Checks {
-		out.Checks = append(out.Checks, oneCheckJSON{c.ID, c.Zone, c.State, c.Fact, float64(c.Took.Microseconds()) / 1000, c.Asked, some(c.Heard), some(c.Clears)})
+		out.Checks = append(out.Checks,
+			oneCheckJSON{c.ID, c.Zone, c.State, c.Fact, float64(c.Took.Microseconds()) / 1000, c.Asked, some(c.Heard), some(c.Clears)})
 	}
 	for _, x := range r.Suspects {
 		out.Suspects = append(out.Suspects, suspectJSON{x.Fault.ID, x.Zone, x.Standing, some(x.For), some(x.Against)})
@@ -140,7 +144,8 @@ func some[T any](list []T) []T {
 }
 
 // marks are the shapes of the states; the words stand beside them.
-var marks = map[verdict.State]string{verdict.StateUnknown: "┈┈", verdict.Holds: "━━", verdict.Strained: "╍╍", verdict.Broken: "━╳", verdict.Skipped: "  "}
+var marks = map[verdict.State]string{verdict.StateUnknown: "┈┈", verdict.Holds: "━━", verdict.Strained: "╍╍", verdict.Broken: "━╳",
+	verdict.Skipped: "  "}
 
 // Headline says where the fault lies, in one sentence.
 func Headline(r verdict.Result) string {

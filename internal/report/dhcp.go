@@ -70,9 +70,12 @@ func known(a netip.Addr) string {
 
 func toExchangeJSON(e *dhcp.Exchange) exchangeJSON {
 	t := e.Terms
-	out := exchangeJSON{XID: fmt.Sprintf("0x%08x", e.XID), Client: e.Client.String(), ClientID: e.ClientID, Hostname: e.Hostname, Relay: known(e.Relay), Outcome: e.Outcome,
-		Address: known(t.Address), Prefix: t.PrefixLength, Routers: orEmpty(t.Routers), Resolvers: orEmpty(t.Resolvers), Domain: t.Domain, Search: t.Search,
-		Server: known(e.Server), Endless: t.IsEndless(), Requested: known(e.Requested), Unkept: e.Unkept, Remarks: orEmpty(e.Remarks), Messages: []messageJSON{}}
+	out := exchangeJSON{XID: fmt.Sprintf("0x%08x", e.XID), Client: e.Client.String(), ClientID: e.ClientID, Hostname: e.Hostname,
+		Relay: known(e.Relay), Outcome: e.Outcome,
+		Address: known(t.Address), Prefix: t.PrefixLength, Routers: orEmpty(t.Routers), Resolvers: orEmpty(t.Resolvers), Domain: t.Domain,
+		Search: t.Search,
+		Server: known(e.Server), Endless: t.IsEndless(), Requested: known(e.Requested), Unkept: e.Unkept, Remarks: orEmpty(e.Remarks),
+		Messages: []messageJSON{}}
 	if t.Lease > 0 {
 		whole := func(d time.Duration) *int64 { s := int64(d / time.Second); return &s }
 		out.Lease = whole(t.Lease)
@@ -83,8 +86,10 @@ func toExchangeJSON(e *dhcp.Exchange) exchangeJSON {
 	for i := range e.Steps {
 		s := &e.Steps[i]
 		m := &s.Message
-		line := messageJSON{Frame: s.Frame, At: s.At.UTC(), Type: m.Type, From: s.From.String(), To: s.To.String(), Broadcast: s.Broadcast(), Server: known(m.Server()), Relay: known(m.Relay),
-			Requested: known(m.Requested()), XID: fmt.Sprintf("0x%08x", m.XID), State: s.State.String(), Again: s.Again, Waited: s.Waited.Seconds(), Copy: s.Copy, Options: m.Described()}
+		line := messageJSON{Frame: s.Frame, At: s.At.UTC(), Type: m.Type, From: s.From.String(), To: s.To.String(),
+			Broadcast: s.Broadcast(), Server: known(m.Server()), Relay: known(m.Relay),
+			Requested: known(m.Requested()), XID: fmt.Sprintf("0x%08x", m.XID), State: s.State.String(), Again: s.Again,
+			Waited: s.Waited.Seconds(), Copy: s.Copy, Options: m.Described()}
 		switch m.Type {
 		case dhcp.Offer:
 			line.Offered = known(m.Your)

@@ -95,7 +95,8 @@ type outageJSON struct {
 // WatchSchema names the shape of a watch's JSON lines.
 const WatchSchema = "passepartout.watch/1"
 
-var fateWords = map[series.Fate]string{series.Replied: "reply", series.Silent: "timeout", series.Late: "late", series.Unreachable: "unreachable", series.NotSent: "local-error", series.Void: "void"}
+var fateWords = map[series.Fate]string{series.Replied: "reply", series.Silent: "timeout", series.Late: "late",
+	series.Unreachable: "unreachable", series.NotSent: "local-error", series.Void: "void"}
 
 // each calls f for every probe that has ended.
 func (t Times) each(f func(watchedJSON) error) error {
@@ -105,7 +106,8 @@ func (t Times) each(f func(watchedJSON) error) error {
 				continue
 			}
 			zone, _ := w.Zone.MarshalText()
-			row := watchedJSON{Schema: WatchSchema, Target: w.Name, Address: w.Address.String(), Zone: string(zone), Method: w.Method, Seq: p.Number, SentAt: t.Start.Add(p.At).UTC(), Outcome: fateWords[p.Fate], Copies: p.Again}
+			row := watchedJSON{Schema: WatchSchema, Target: w.Name, Address: w.Address.String(), Zone: string(zone), Method: w.Method,
+				Seq: p.Number, SentAt: t.Start.Add(p.At).UTC(), Outcome: fateWords[p.Fate], Copies: p.Again}
 			if p.Fate == series.Replied || p.Fate == series.Late {
 				us := micros(p.RTT)
 				row.RTT = &us
@@ -137,7 +139,8 @@ func (t Times) WriteJSONL(w io.Writer) error {
 	for _, o := range t.Outages {
 		out := outageJSON{Schema: WatchSchema}
 		zone, _ := o.Zone.MarshalText()
-		out.Outage.From, out.Outage.Seconds, out.Outage.Zone, out.Outage.Lost, out.Outage.Evidence = t.Start.Add(o.From).UTC(), o.Length().Seconds(), string(zone), o.Lost, o.Evidence()
+		out.Outage.From, out.Outage.Seconds, out.Outage.Zone, out.Outage.Lost, out.Outage.Evidence = t.Start.Add(o.From).UTC(),
+			o.Length().Seconds(), string(zone), o.Lost, o.Evidence()
 		if err := e.Encode(out); err != nil {
 			return err
 		}
@@ -147,10 +150,12 @@ func (t Times) WriteJSONL(w io.Writer) error {
 
 // Export is the watch as a view writes it.
 func (t Times) Export(endpoint string) Export {
-	return Export{Page: func() draw.Page { return t.Page(endpoint) }, Data: map[string]func(io.Writer) error{".csv": t.WriteCSV, ".jsonl": t.WriteJSONL}}
+	return Export{Page: func() draw.Page { return t.Page(endpoint) },
+		Data: map[string]func(io.Writer) error{".csv": t.WriteCSV, ".jsonl": t.WriteJSONL}}
 }
 
 // Export is the path as a view writes it.
 func (t Trace) Export(endpoint string, at time.Time) Export {
-	return Export{Page: func() draw.Page { return t.Page(endpoint, at) }, Data: map[string]func(io.Writer) error{".csv": t.WriteCSV, ".json": t.WriteJSON, ".txt": t.WriteText}}
+	return Export{Page: func() draw.Page { return t.Page(endpoint, at) },
+		Data: map[string]func(io.Writer) error{".csv": t.WriteCSV, ".json": t.WriteJSON, ".txt": t.WriteText}}
 }

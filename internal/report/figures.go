@@ -42,7 +42,9 @@ type Watched struct {
 func TimesOf(w *watch.Watcher, now time.Duration, subjects []*watch.Subject, ledger *blame.Ledger) Times {
 	t := Times{Start: w.Start, To: now}
 	for _, s := range subjects {
-		t.Targets = append(t.Targets, Watched{Name: wiretext.Clean(s.Name()), Zone: s.Zone, Address: s.Address, Method: string(s.Method), Summary: s.Record.Summary(), RTTs: s.Record.RTTs(), Points: s.Record.All()})
+		t.Targets = append(t.Targets,
+			Watched{Name: wiretext.Clean(s.Name()), Zone: s.Zone, Address: s.Address, Method: string(s.Method), Summary: s.Record.Summary(),
+				RTTs: s.Record.RTTs(), Points: s.Record.All()})
 		t.Blame = t.Blame || s.Rank > 1
 	}
 	if ledger != nil {
@@ -60,7 +62,8 @@ const mostLanes = 8
 func (t Times) Page(endpoint string) draw.Page {
 	targets := t.Targets[:min(len(t.Targets), mostLanes)]
 	p := draw.Page{Title: "Round trips over time", At: t.Start, Lines: []string{
-		fmt.Sprintf("from %s  ·  %s to %s  ·  times of day are this machine's", endpoint, t.Start.Add(t.From).Format("2006-01-02 15:04:05"), t.Start.Add(t.To).Format("15:04:05")),
+		fmt.Sprintf("from %s  ·  %s to %s  ·  times of day are this machine's", endpoint, t.Start.Add(t.From).Format("2006-01-02 15:04:05"),
+			t.Start.Add(t.To).Format("15:04:05")),
 	}}
 	if n := len(t.Targets); n > mostLanes {
 		p.Lines = append(p.Lines, fmt.Sprintf("the first %d of %d targets; the data has all", mostLanes, n))
@@ -113,15 +116,18 @@ func Lasting(d time.Duration) string {
 // Page draws a trace.
 func (t Trace) Page(endpoint string, at time.Time) draw.Page {
 	p := draw.Page{Title: "Path to " + place(t.Target, t.Address), At: at, Lines: []string{
-		fmt.Sprintf("from %s  ·  %s  ·  %d rounds  ·  %s  ·  %s", endpoint, MethodWords[t.Method], t.Rounds, at.Format("2006-01-02 15:04:05"), fault.Millis(t.took)),
+		fmt.Sprintf("from %s  ·  %s  ·  %d rounds  ·  %s  ·  %s", endpoint, MethodWords[t.Method], t.Rounds,
+			at.Format("2006-01-02 15:04:05"), fault.Millis(t.took)),
 	}}
 	figure := draw.Path{Reached: t.Reached}
 	for i, pl := range t.places {
 		h := t.Hops[i]
-		s := draw.Stop{HopLimit: h.TTL, Segment: SegmentWords[h.Segment], Sent: h.Sent, Received: h.Received, Destination: pl.State == path.DestinationState, Refuses: pl.State == path.Refuses}
+		s := draw.Stop{HopLimit: h.TTL, Segment: SegmentWords[h.Segment], Sent: h.Sent, Received: h.Received,
+			Destination: pl.State == path.DestinationState, Refuses: pl.State == path.Refuses}
 		if len(h.Answers) > 0 {
 			v := pl.Voices[0]
-			s.Answers, s.Name, s.Address, s.Low, s.Median, s.High = true, h.Answers[0].Name, h.Answers[0].From, v.Times.Least, v.Times.Median, v.Times.Top
+			s.Answers, s.Name, s.Address, s.Low, s.Median, s.High = true, h.Answers[0].Name, h.Answers[0].From, v.Times.Least,
+				v.Times.Median, v.Times.Top
 			if len(h.Answers) > 1 {
 				s.Name = fmt.Sprintf("%s and %d more", s.Name, len(h.Answers)-1)
 			}
@@ -154,7 +160,8 @@ func CheckPage(s *evidence.Set, r verdict.Result, at time.Time) draw.Page {
 	if s.Target.IsZero() {
 		about = "gateway and name servers; nothing beyond was asked for"
 	}
-	p := draw.Page{Title: "Can " + host + " reach it?  " + about, At: at, Lines: []string{fmt.Sprintf("port %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), fault.Millis(s.Elapsed))}}
+	p := draw.Page{Title: "Can " + host + " reach it?  " + about, At: at,
+		Lines: []string{fmt.Sprintf("port %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), fault.Millis(s.Elapsed))}}
 	p.Parts = append(p.Parts, draw.Line{Line: topology.Of(s, r)}, draw.Words{Head: Headline(r), Text: r.Sentence})
 	for _, a := range r.Also {
 		p.Parts = append(p.Parts, draw.Words{Text: "Also: " + a.Sentence})

@@ -37,10 +37,15 @@ func watched() report.Times {
 			}
 			r.End(number, series.Replied, time.Duration(1+20*i)*time.Millisecond)
 		}
-		subjects = append(subjects, &watch.Subject{Spec: watch.Spec{Target: must(target.Parse(name)), Label: []string{"pier-gw", "bookings\x1b[2J"}[i], Zone: []fault.Zone{fault.LocalSubnet, fault.Beyond}[i], Rank: i + 2, Method: watch.Echo}, Address: must(target.Parse(name)).Addr, Record: r})
+		subjects = append(subjects,
+			&watch.Subject{
+				Spec: watch.Spec{Target: must(target.Parse(name)), Label: []string{"pier-gw", "bookings\x1b[2J"}[i],
+					Zone: []fault.Zone{fault.LocalSubnet, fault.Beyond}[i], Rank: i + 2, Method: watch.Echo},
+				Address: must(target.Parse(name)).Addr, Record: r})
 	}
 	l := blame.NewLedger(time.Second)
-	l.Update([]blame.Witness{{Name: "pier-gw", Zone: fault.LocalSubnet, Rank: 2, Record: subjects[0].Record}, {Name: "bookings", Zone: fault.Beyond, Rank: 3, Record: subjects[1].Record}}, nil, 30*time.Second)
+	l.Update([]blame.Witness{{Name: "pier-gw", Zone: fault.LocalSubnet, Rank: 2, Record: subjects[0].Record},
+		{Name: "bookings", Zone: fault.Beyond, Rank: 3, Record: subjects[1].Record}}, nil, 30*time.Second)
 	return report.TimesOf(&watch.Watcher{Start: at}, 30*time.Second, subjects, l)
 }
 
@@ -82,7 +87,8 @@ func TestWatchAsDataAndDrawing(t *testing.T) {
 
 	b.Reset()
 	require.NoError(t, x.Page("ticket-03").Write(&b, "svg"))
-	for _, want := range []string{"from ticket-03", "pier-gw 172.27.40.1", "2 of 30 lost", "whose loss", "pier-gw answered throughout; bookings did not"} {
+	for _, want := range []string{"from ticket-03", "pier-gw 172.27.40.1", "2 of 30 lost", "whose loss",
+		"pier-gw answered throughout; bookings did not"} {
 		assert.Contains(t, b.String(), want)
 	}
 	assert.NotContains(t, b.String(), "\x1b")
@@ -95,7 +101,8 @@ func TestPagesOfPathAndVerdict(t *testing.T) {
 	}
 	var b bytes.Buffer
 	require.NoError(t, report.NewTrace("bookings.kittiwake.example", track, 1, nil, time.Second).Page("ticket-03", at).Write(&b, "svg"))
-	for _, want := range []string{"Path to bookings.kittiwake.example 203.0.113.80", "198.51.100.9", "ends here: nothing behind it answers"} {
+	for _, want := range []string{"Path to bookings.kittiwake.example 203.0.113.80", "198.51.100.9",
+		"ends here: nothing behind it answers"} {
 		assert.Contains(t, b.String(), want)
 	}
 	s := Healthy()

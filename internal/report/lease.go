@@ -59,8 +59,10 @@ func LeasesJSON(w io.Writer, all []lease.Lease, flaws []lease.Flaw, now time.Tim
 	}{LeaseSchema, now.UTC(), []leaseJSON{}, orEmpty(flaws)}
 	for _, l := range all {
 		t := l.Terms
-		line := leaseJSON{Interface: l.Interface, Index: l.Index, Client: l.Client, Family: 4, Address: known(t.Address), Prefix: t.PrefixLength, Routers: orEmpty(t.Routers), Resolvers: orEmpty(t.Resolvers),
-			Domain: t.Domain, Search: orEmpty(t.Search), Server: known(t.Server), Endless: l.Endless, Obtained: moment(l.Obtained), T1: moment(l.T1), T2: moment(l.T2), Expires: moment(l.Expires),
+		line := leaseJSON{Interface: l.Interface, Index: l.Index, Client: l.Client, Family: 4, Address: known(t.Address),
+			Prefix: t.PrefixLength, Routers: orEmpty(t.Routers), Resolvers: orEmpty(t.Resolvers),
+			Domain: t.Domain, Search: orEmpty(t.Search), Server: known(t.Server), Endless: l.Endless, Obtained: moment(l.Obtained),
+			T1: moment(l.T1), T2: moment(l.T2), Expires: moment(l.Expires),
 			State: l.At(now), InForce: l.InForce, Source: l.Source, Options: orEmpty(l.Options), Remarks: orEmpty(l.Remarks)}
 		if !t.IsEndless() {
 			line.Lease = int64(t.Lease / time.Second)
@@ -108,7 +110,8 @@ func LeasesText(w io.Writer, all []lease.Lease, flaws []lease.Flaw, now time.Tim
 		line("from", l.Source)
 		for _, o := range l.Options {
 			switch o.Code {
-			case dhcp.OptMask, dhcp.OptRouters, dhcp.OptResolvers, dhcp.OptDomain, dhcp.OptSearch, dhcp.OptServer, dhcp.OptLease, dhcp.OptType:
+			case dhcp.OptMask, dhcp.OptRouters, dhcp.OptResolvers, dhcp.OptDomain, dhcp.OptSearch, dhcp.OptServer, dhcp.OptLease,
+				dhcp.OptType:
 				continue // stand above
 			}
 			fmt.Fprintf(&b, "  option %-6d %s: %s\n", o.Code, o.Name, o.Value)

@@ -11,7 +11,8 @@ import (
 	"passepartout/internal/draw"
 )
 
-// LeaseExport is the lease view as it is written: the lease in force with the chosen exchange as a drawing, all leases or all exchanges as data.
+// LeaseExport is the lease view as it is written: the lease in force with the chosen exchange as a drawing, all leases or all exchanges as
+// data.
 func LeaseExport(e *endpoint.Endpoint, iface string, chosen *dhcp.Exchange, all []*dhcp.Exchange, at time.Time) Export {
 	return Export{
 		Page: func() draw.Page { return leasePage(e, iface, chosen, at) },
@@ -30,8 +31,10 @@ func leasePage(e *endpoint.Endpoint, iface string, chosen *dhcp.Exchange, at tim
 	case !ok:
 		p.Lines = append(p.Lines, "no lease is in force")
 	default:
-		p.Lines = append(p.Lines, fmt.Sprintf("%v  ·  %s  ·  %s  ·  from %s", l.Terms.Prefix(), LeaseStanding(l, at), by(l), known(l.Terms.Server)),
-			fmt.Sprintf("router %s  ·  name servers %s  ·  domain %s  ·  for %s", list(l.Terms.Routers), list(l.Terms.Resolvers), l.Terms.Domain, LeaseTime(l.Terms.Lease)))
+		p.Lines = append(p.Lines,
+			fmt.Sprintf("%v  ·  %s  ·  %s  ·  from %s", l.Terms.Prefix(), LeaseStanding(l, at), by(l), known(l.Terms.Server)),
+			fmt.Sprintf("router %s  ·  name servers %s  ·  domain %s  ·  for %s", list(l.Terms.Routers), list(l.Terms.Resolvers),
+				l.Terms.Domain, LeaseTime(l.Terms.Lease)))
 		p.Lines = append(p.Lines, l.Remarks...)
 		if !l.Endless && !l.Obtained.IsZero() && !l.Expires.IsZero() {
 			p.Parts = append(p.Parts, draw.Span{From: l.Obtained, T1: l.T1, T2: l.T2, To: l.Expires, Now: at})

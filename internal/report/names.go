@@ -88,7 +88,8 @@ func (n Named) WriteJSON(w io.Writer) error {
 		Servers []server     `json:"servers"`
 		Answers []answerJSON `json:"answers"`
 		Parts   bool         `json:"servers_disagree"`
-	}{Schema: NamesSchema, At: n.At.UTC(), Name: n.Name, Tried: orEmpty(n.Asked), Hosts: orEmpty(n.Hosts), Servers: []server{}, Answers: []answerJSON{}, Parts: n.Parts()}
+	}{Schema: NamesSchema, At: n.At.UTC(), Name: n.Name, Tried: orEmpty(n.Asked), Hosts: orEmpty(n.Hosts), Servers: []server{},
+		Answers: []answerJSON{}, Parts: n.Parts()}
 	for _, s := range n.Servers {
 		out.Servers = append(out.Servers, server{s.Address.String(), s.Set, orEmpty(s.Origin)})
 	}
@@ -97,7 +98,8 @@ func (n Named) WriteJSON(w io.Writer) error {
 			if c.Outcome == evidence.NotKnown {
 				continue
 			}
-			x := answerJSON{Server: n.Servers[i].Address.String(), Name: c.Name, Type: line.Type, Transport: transport(line.TCP), Outcome: c.Outcome.String(), RCode: c.RCode, RTT: float64(c.RTT.Microseconds()) / 1000,
+			x := answerJSON{Server: n.Servers[i].Address.String(), Name: c.Name, Type: line.Type, Transport: transport(line.TCP),
+				Outcome: c.Outcome.String(), RCode: c.RCode, RTT: float64(c.RTT.Microseconds()) / 1000,
 				Authoritative: c.Authoritative, Truncated: c.Truncated, Ignored: c.Ignored, Records: []recordJSON{}, Group: c.Group}
 			for _, r := range c.Records {
 				x.Records = append(x.Records, recordJSON{r.Name, r.Type, int64(r.TTL / time.Second), r.Value})
@@ -137,7 +139,8 @@ func (n Named) WriteText(w io.Writer) error {
 		t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
 		for i, c := range line.Cells {
 			if c.Outcome != evidence.NotKnown {
-				fmt.Fprintf(t, "  %v\t%s\t%s\t%s\n", n.Servers[i].Address, names.Words(c.Lookup), names.Footing(c.Lookup), n.Servers[i].From())
+				fmt.Fprintf(t, "  %v\t%s\t%s\t%s\n", n.Servers[i].Address, names.Words(c.Lookup), names.Footing(c.Lookup),
+					n.Servers[i].From())
 			}
 		}
 		if err := t.Flush(); err != nil {

@@ -76,7 +76,8 @@ func (n Neighbours) WriteJSON(w io.Writer) error {
 		Withheld  string          `json:"withheld,omitempty"`
 	}{Schema: NeighboursSchema, At: n.At.UTC(), Interface: n.Interface, Rows: []neighbourJSON{}, Withheld: n.Withheld}
 	for _, r := range n.Rows {
-		x := neighbourJSON{Address: r.Address.String(), Hardware: r.Hardware.String(), Vendor: oui.Of(r.Hardware), State: r.State.String(), Words: r.Words, Names: []nameJSON{}, Marks: []string{}, Beside: []string{}}
+		x := neighbourJSON{Address: r.Address.String(), Hardware: r.Hardware.String(), Vendor: oui.Of(r.Hardware), State: r.State.String(),
+			Words: r.Words, Names: []nameJSON{}, Marks: []string{}, Beside: []string{}}
 		for _, name := range r.Names {
 			x.Names = append(x.Names, nameJSON{name.Text, name.Source.String()})
 		}
@@ -125,7 +126,8 @@ func (n Neighbours) WriteText(w io.Writer) error {
 		fmt.Fprintln(w, "nobody is known on this segment yet")
 	}
 	if g := n.Progress; g.Total > 0 {
-		fmt.Fprintf(w, "asked %d addresses in %s, at most %d requests a second: %d answered\n", g.Asked, neighbours.Seconds(g.Took), g.Rate, g.Answered)
+		fmt.Fprintf(w, "asked %d addresses in %s, at most %d requests a second: %d answered\n", g.Asked, neighbours.Seconds(g.Took), g.Rate,
+			g.Answered)
 	}
 	if s := n.Switch; s != nil {
 		fmt.Fprintln(w, "the cable leads to "+SwitchWords(*s))
@@ -205,7 +207,8 @@ func TrialJSON(w io.Writer, t neighbours.Trial, prefix netip.Prefix, home site.N
 		Probes   int      `json:"probes"`
 		Echo     string   `json:"echo"`
 		Took     float64  `json:"took_s"`
-	}{Schema: FreeSchema, Address: t.Address.String(), Own: t.Own, Result: TrialWord(s), Sentence: sentence, Limits: orEmpty(limits), Holders: []string{}, Probes: t.Probes, Echo: t.Echo.Outcome.String(), Took: t.Took.Seconds()}
+	}{Schema: FreeSchema, Address: t.Address.String(), Own: t.Own, Result: TrialWord(s), Sentence: sentence, Limits: orEmpty(limits),
+		Holders: []string{}, Probes: t.Probes, Echo: t.Echo.Outcome.String(), Took: t.Took.Seconds()}
 	for _, h := range t.Holders {
 		out.Holders = append(out.Holders, h.String())
 	}

@@ -44,8 +44,11 @@ type offerJSON struct {
 func toOfferJSON(list []evidence.Offer) []offerJSON {
 	out := []offerJSON{}
 	for _, o := range list {
-		out = append(out, offerJSON{Server: known(o.Server), Hardware: o.Hardware.String(), Relay: known(o.Relay), Address: known(o.Terms.Address), Prefix: o.Terms.PrefixLength,
-			Routers: orEmpty(o.Routers), Resolvers: orEmpty(o.Resolvers), Domain: o.Domain, Lease: int64(o.Lease / time.Second), After: float64(o.RTT.Microseconds()) / 1000, Options: orEmpty(o.Options)})
+		out = append(out,
+			offerJSON{Server: known(o.Server), Hardware: o.Hardware.String(), Relay: known(o.Relay), Address: known(o.Terms.Address),
+				Prefix:  o.Terms.PrefixLength,
+				Routers: orEmpty(o.Routers), Resolvers: orEmpty(o.Resolvers), Domain: o.Domain, Lease: int64(o.Lease / time.Second),
+				After: float64(o.RTT.Microseconds()) / 1000, Options: orEmpty(o.Options)})
 	}
 	return out
 }
@@ -91,10 +94,12 @@ func (a Asked) WriteJSON(w io.Writer) error {
 		Disagree  []string     `json:"disagreements"`
 		Routers   []router     `json:"ipv6_routers"`
 		Servers   []server     `json:"dhcpv6"`
-	}{OffersSchema, a.At.UTC(), a.Interface, a.Discovery.Waited.Seconds(), a.Discovery.Discovers, toOfferJSON(a.Discovery.Offers), toOfferJSON(a.Discovery.Answers),
+	}{OffersSchema, a.At.UTC(), a.Interface, a.Discovery.Waited.Seconds(), a.Discovery.Discovers, toOfferJSON(a.Discovery.Offers),
+		toOfferJSON(a.Discovery.Answers),
 		orEmpty(a.Discovery.Refusals), orEmpty(a.Discovery.Serving), a.disagreements(), []router{}, []server{}}
 	for _, r := range a.Routers6 {
-		x := router{r.Router.String(), int64(r.Lifetime / time.Second), r.Managed, r.Other, []string{}, orEmpty(r.Resolvers), orEmpty(r.Search), r.CaptivePortal}
+		x := router{r.Router.String(), int64(r.Lifetime / time.Second), r.Managed, r.Other, []string{}, orEmpty(r.Resolvers),
+			orEmpty(r.Search), r.CaptivePortal}
 		for _, p := range r.Prefixes {
 			x.Prefixes = append(x.Prefixes, p.Prefix.String())
 		}
@@ -114,13 +119,16 @@ func (a Asked) WriteText(w io.Writer) error {
 	d := a.Discovery
 	fmt.Fprintf(&b, "asked on %s for %s; no lease was taken\n", a.Interface, Lasting(d.Waited))
 	if l, ok := a.Endpoint.Lease(a.Interface); ok {
-		fmt.Fprintf(&b, "held here         %v, router %s, name servers %s, by %s from %s\n", l.Terms.Prefix(), list(l.Terms.Routers), list(l.Terms.Resolvers), l.Client, known(l.Terms.Server))
+		fmt.Fprintf(&b, "held here         %v, router %s, name servers %s, by %s from %s\n", l.Terms.Prefix(), list(l.Terms.Routers),
+			list(l.Terms.Resolvers), l.Client, known(l.Terms.Server))
 	}
 	for _, o := range d.Offers {
-		fmt.Fprintf(&b, "%-17v offers %v, router %s, name servers %s, for %s, after %s\n", o.Server, o.Address, list(o.Routers), list(o.Resolvers), LeaseTime(o.Lease), fault.Millis(o.RTT))
+		fmt.Fprintf(&b, "%-17v offers %v, router %s, name servers %s, for %s, after %s\n", o.Server, o.Address, list(o.Routers),
+			list(o.Resolvers), LeaseTime(o.Lease), fault.Millis(o.RTT))
 	}
 	for _, o := range d.Answers {
-		fmt.Fprintf(&b, "%-17v told, when informed of the address held: router %s, name servers %s\n", o.Server, list(o.Routers), list(o.Resolvers))
+		fmt.Fprintf(&b, "%-17v told, when informed of the address held: router %s, name servers %s\n", o.Server, list(o.Routers),
+			list(o.Resolvers))
 	}
 	for _, s := range d.Refusals {
 		fmt.Fprintf(&b, "%-17v refused this machine\n", s)
@@ -139,7 +147,8 @@ func (a Asked) WriteText(w io.Writer) error {
 		for _, p := range r.Prefixes {
 			prefixes = append(prefixes, p.Prefix.String())
 		}
-		fmt.Fprintf(&b, "IPv6 router %v advertises %s, name servers %s%s\n", r.Router, strings.Join(prefixes, ", "), list(r.Resolvers), portalWords(r.CaptivePortal))
+		fmt.Fprintf(&b, "IPv6 router %v advertises %s, name servers %s%s\n", r.Router, strings.Join(prefixes, ", "), list(r.Resolvers),
+			portalWords(r.CaptivePortal))
 	}
 	for _, i := range a.Informed6 {
 		fmt.Fprintf(&b, "DHCPv6 server %v: name servers %s%s\n", i.From, list(i.Resolvers), portalWords(i.CaptivePortal))

@@ -96,7 +96,8 @@ func (o Ping) Head() error {
 	if o.Format != "csv" {
 		return nil
 	}
-	return csvRow(o.W, "target", "address", "method", "seq", "sent_at", "outcome", "from", "rtt_us", "hop_limit_left", "icmp_type", "icmp_code", "reason", "payload_bytes")
+	return csvRow(o.W, "target", "address", "method", "seq", "sent_at", "outcome", "from", "rtt_us", "hop_limit_left", "icmp_type",
+		"icmp_code", "reason", "payload_bytes")
 }
 
 // Probe writes the end of one probe.
@@ -105,7 +106,8 @@ func (o Ping) Probe(s *watch.Subject, r watch.Result) error {
 	if o.Format == "text" {
 		return o.line(s, r, word)
 	}
-	out := probeJSON{Schema: PingSchema, Target: s.Target.Host(), Address: s.Address.String(), Method: r.Method, Seq: r.Number, SentAt: r.SentAt.UTC().Truncate(time.Microsecond), Outcome: word, HopLimitLeft: r.HopLimitLeft, Payload: s.Octets()}
+	out := probeJSON{Schema: PingSchema, Target: s.Target.Host(), Address: s.Address.String(), Method: r.Method, Seq: r.Number,
+		SentAt: r.SentAt.UTC().Truncate(time.Microsecond), Outcome: word, HopLimitLeft: r.HopLimitLeft, Payload: s.Octets()}
 	if r.Came() {
 		out.From = r.From.String()
 		t := micros(r.RTT)
@@ -120,7 +122,8 @@ func (o Ping) Probe(s *watch.Subject, r watch.Result) error {
 	if o.Format == "json" {
 		return json.NewEncoder(o.W).Encode(out)
 	}
-	return csvRow(o.W, out.Target, out.Address, out.Method, out.Seq, out.SentAt.Format(time.RFC3339Nano), out.Outcome, out.From, out.RTT, out.HopLimitLeft, out.ICMPType, out.ICMPCode, out.Reason, out.Payload)
+	return csvRow(o.W, out.Target, out.Address, out.Method, out.Seq, out.SentAt.Format(time.RFC3339Nano), out.Outcome, out.From, out.RTT,
+		out.HopLimitLeft, out.ICMPType, out.ICMPCode, out.Reason, out.Payload)
 }
 
 func (o Ping) line(s *watch.Subject, r watch.Result, word string) error {
@@ -158,13 +161,15 @@ func (o Ping) Summary(name string, address netip.Addr, s series.Summary) error {
 	case "json":
 		out := summaryJSON{Schema: PingSchema}
 		x := &out.Summary
-		x.Target, x.Received, x.Sent, x.LossRuns, x.Late, x.Unreachable, x.NotSent, x.Duplicates = name, s.Received, s.Sent()+s.NotSent, runs, s.Late, s.Unreachable, s.NotSent, s.Again
+		x.Target, x.Received, x.Sent, x.LossRuns, x.Late, x.Unreachable, x.NotSent, x.Duplicates = name, s.Received, s.Sent()+s.NotSent,
+			runs, s.Late, s.Unreachable, s.NotSent, s.Again
 		if address.IsValid() {
 			x.Address = address.String()
 		}
 		x.RTT, x.IPDV = map[string]float64{}, map[string]float64{}
 		if s.Times.Known {
-			x.RTT = map[string]float64{"p05": micros(s.Times.P05), "p50": micros(s.Times.Median), "p95": micros(s.Times.P95), "p99": micros(s.Times.P99)}
+			x.RTT = map[string]float64{"p05": micros(s.Times.P05), "p50": micros(s.Times.Median), "p95": micros(s.Times.P95),
+				"p99": micros(s.Times.P99)}
 			above := micros(s.Above)
 			x.AboveLeast = &above
 		}
@@ -205,7 +210,8 @@ func SummaryLine(name string, named bool, s series.Summary) string {
 		parts = append(parts, "lost in runs of "+strings.Join(runs, " ")+more)
 	}
 	if s.Times.Known {
-		parts = append(parts, fmt.Sprintf("half within %s", fault.Millis(s.Times.Median)), fmt.Sprintf("most between %s and %s", fault.Millis(s.Times.P05), fault.Millis(s.Times.P95)))
+		parts = append(parts, fmt.Sprintf("half within %s", fault.Millis(s.Times.Median)),
+			fmt.Sprintf("most between %s and %s", fault.Millis(s.Times.P05), fault.Millis(s.Times.P95)))
 	}
 	if s.Variation.Known {
 		parts = append(parts, "from one to the next mostly within "+fault.Millis(s.Variation.P95))

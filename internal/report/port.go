@@ -80,8 +80,10 @@ func (p PortSeen) WriteJSON(w io.Writer) error {
 		"received_packets": PerSecond(p.Grown.ReceivedPackets, p.Over), "sent_packets": PerSecond(p.Grown.SentPackets, p.Over),
 		"received_octets": PerSecond(p.Grown.ReceivedBytes, p.Over), "sent_octets": PerSecond(p.Grown.SentBytes, p.Over),
 	}, map[string]uint64{
-		"receive_errors": p.Grown.ReceiveErrors, "send_errors": p.Grown.SendErrors, "receive_drops": p.Grown.ReceiveDrops, "send_drops": p.Grown.SendDrops,
-		"damaged": p.Grown.Damaged, "overruns": p.Grown.Overruns, "carrier_losses": p.Grown.CarrierLosses, "collisions": p.Grown.Collisions,
+		"receive_errors": p.Grown.ReceiveErrors, "send_errors": p.Grown.SendErrors, "receive_drops": p.Grown.ReceiveDrops,
+		"send_drops": p.Grown.SendDrops,
+		"damaged":    p.Grown.Damaged, "overruns": p.Grown.Overruns, "carrier_losses": p.Grown.CarrierLosses,
+		"collisions": p.Grown.Collisions,
 	}}
 	enc := json.NewEncoder(w)
 	enc.SetIndent("", "  ")

@@ -75,7 +75,8 @@ func TestCheckJSON(t *testing.T) {
 			require.NoError(t, report.CheckJSON(&b, at, s, verdict.Judge(s)))
 			out := object(t, b.String())
 			assert.Equal(t, "passepartout.check/1", out["schema"])
-			assert.Subset(t, keys(out), []string{"schema", "at", "took_ms", "target", "interface", "verdict", "checks", "suspects", "withheld"})
+			assert.Subset(t, keys(out),
+				[]string{"schema", "at", "took_ms", "target", "interface", "verdict", "checks", "suspects", "withheld"})
 			v := out["verdict"].(map[string]any)
 			assert.Subset(t, keys(v), []string{"zone", "fault", "confidence", "sentence", "also", "candidates", "next"}, "always present")
 			assert.Equal(t, c.zone, v["zone"])
@@ -111,7 +112,8 @@ func TestCheckText(t *testing.T) {
 	WithoutFrames(s)
 	var b strings.Builder
 	require.NoError(t, report.CheckText(&b, s, verdict.Judge(s)))
-	for _, want := range []string{"The fault lies in the LOCAL SUBNET.", "The gateway 172.27.40.1 does not answer", "━╳ broken    gateway", "Not asked", "dhcp-offer: needs permission", "Next"} {
+	for _, want := range []string{"The fault lies in the LOCAL SUBNET.", "The gateway 172.27.40.1 does not answer", "━╳ broken    gateway",
+		"Not asked", "dhcp-offer: needs permission", "Next"} {
 		assert.Contains(t, b.String(), want)
 	}
 	b.Reset()
@@ -131,9 +133,12 @@ func TestPing(t *testing.T) {
 	}{
 		{series.Replied, false, Answer(Bookings, 20.4127), "reply", []string{"from", "rtt_us", "hop_limit_left"}, "reply        20 ms"},
 		{series.Silent, false, Silence(), "timeout", nil, "no answer    after 1.6 s"},
-		{series.Unreachable, false, Said(Gateway, evidence.NoNet, 1), "unreachable", []string{"from", "icmp_type", "icmp_code", "reason"}, "172.27.40.1 says: no way to that network"},
-		{series.NotSent, false, evidence.Reply{Outcome: evidence.LocalError, Reason: "this machine knows no way there"}, "local-error", []string{"reason"}, "not sent     this machine knows no way there"},
-		{series.Unreachable, false, evidence.Reply{Outcome: evidence.Expired, From: Edge, ICMPType: 11}, "unreachable", []string{"reason"}, "hop limit ran out"},
+		{series.Unreachable, false, Said(Gateway, evidence.NoNet, 1), "unreachable", []string{"from", "icmp_type", "icmp_code", "reason"},
+			"172.27.40.1 says: no way to that network"},
+		{series.NotSent, false, evidence.Reply{Outcome: evidence.LocalError, Reason: "this machine knows no way there"}, "local-error",
+			[]string{"reason"}, "not sent     this machine knows no way there"},
+		{series.Unreachable, false, evidence.Reply{Outcome: evidence.Expired, From: Edge, ICMPType: 11}, "unreachable", []string{"reason"},
+			"hop limit ran out"},
 		{series.Late, false, Answer(Bookings, 900), "late", []string{"rtt_us"}, "late"},
 		{series.Replied, true, Answer(Bookings, 20.4), "duplicate", []string{"rtt_us"}, "duplicate"},
 	} {
@@ -143,7 +148,8 @@ func TestPing(t *testing.T) {
 		assert.Equal(t, 1, strings.Count(b.String(), "\n"), "one line a probe")
 		out := object(t, b.String())
 		assert.Equal(t, p.outcome, out["outcome"])
-		assert.Subset(t, keys(out), append([]string{"schema", "target", "address", "method", "seq", "sent_at", "outcome", "payload_bytes"}, p.fields...))
+		assert.Subset(t, keys(out),
+			append([]string{"schema", "target", "address", "method", "seq", "sent_at", "outcome", "payload_bytes"}, p.fields...))
 		b.Reset()
 		require.NoError(t, report.Ping{W: &b, Format: "text", Many: true}.Probe(bookings, r))
 		assert.Contains(t, b.String(), p.text)
@@ -174,7 +180,8 @@ func TestPing(t *testing.T) {
 	b.Reset()
 	require.NoError(t, report.Ping{W: &b, Format: "json"}.Summary("", netip.Addr{}, series.Summary{}))
 	object(t, b.String())
-	assert.Equal(t, "3 of 4 came back · lost in runs of 1 · half within 21 ms · most between 20 ms and 22 ms · from one to the next mostly within 1.00 ms", report.SummaryLine("", false, record.Summary()))
+	assert.Equal(t, "3 of 4 came back · lost in runs of 1 · half within 21 ms · most between 20 ms and 22 ms · from one to the next "+
+		"mostly within 1.00 ms", report.SummaryLine("", false, record.Summary()))
 }
 
 func must[T any](v T, err error) T {
@@ -195,10 +202,14 @@ func TestTrace(t *testing.T) {
 		states  string
 		text    []string
 	}{
-		{"reached", slices.Concat(Path(Bookings, Gateway, silent, Provider, Bookings), Path(Bookings, silent, silent)), true, "answers silent answers destination",
-			[]string{"this subnet", "pier-gw.kittiwake.example 172.27.40.1", "keeps silent: harmless, later ones answer", "The destination was reached"}},
-		{"ends", Path(Bookings, Gateway, Edge, silent, silent), false, "answers answers", []string{"provider", "nothing answers after station 2"}},
-		{"refused on the way", []evidence.Hop{{To: Bookings, Method: "tcp", HopLimit: 1, Reply: Said(Gateway, evidence.Prohibited, 1)}}, false, "refused", []string{"says: administratively prohibited"}},
+		{"reached", slices.Concat(Path(Bookings, Gateway, silent, Provider, Bookings), Path(Bookings, silent, silent)), true,
+			"answers silent answers destination",
+			[]string{"this subnet", "pier-gw.kittiwake.example 172.27.40.1", "keeps silent: harmless, later ones answer",
+				"The destination was reached"}},
+		{"ends", Path(Bookings, Gateway, Edge, silent, silent), false, "answers answers",
+			[]string{"provider", "nothing answers after station 2"}},
+		{"refused on the way", []evidence.Hop{{To: Bookings, Method: "tcp", HopLimit: 1, Reply: Said(Gateway, evidence.Prohibited, 1)}},
+			false, "refused", []string{"says: administratively prohibited"}},
 		{"nothing", nil, false, "", []string{"The destination was not reached"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -217,7 +228,8 @@ func TestTrace(t *testing.T) {
 			require.NoError(t, trace.WriteJSON(&b))
 			out := object(t, b.String())
 			assert.Equal(t, "passepartout.trace/1", out["schema"])
-			assert.Equal(t, []string{"address", "changes", "flows", "hops", "method", "reached", "remarks", "rounds", "schema", "target"}, keys(out))
+			assert.Equal(t, []string{"address", "changes", "flows", "hops", "method", "reached", "remarks", "rounds", "schema", "target"},
+				keys(out))
 			for _, h := range out["hops"].([]any) {
 				assert.Equal(t, []string{"answers", "received", "segment", "sent", "state", "ttl"}, keys(h))
 			}

@@ -69,17 +69,20 @@ type PathChange struct {
 	Is      string `json:"is"`
 }
 
-var hopStates = map[path.State]string{path.Silent: "silent", path.Answers: "answers", path.Refuses: "refused", path.DestinationState: "destination"}
+var hopStates = map[path.State]string{path.Silent: "silent", path.Answers: "answers", path.Refuses: "refused",
+	path.DestinationState: "destination"}
 
 // NewTrace puts a track into the contract's words.
 func NewTrace(target string, track *path.Track, flows int, names map[netip.Addr]string, took time.Duration) Trace {
-	t := Trace{Schema: TraceSchema, Target: target, Address: track.To.String(), Method: track.Method, Reached: track.Reached(), Flows: flows, Rounds: track.Rounds(),
+	t := Trace{Schema: TraceSchema, Target: target, Address: track.To.String(), Method: track.Method, Reached: track.Reached(),
+		Flows: flows, Rounds: track.Rounds(),
 		Hops: []Hop{}, Remarks: []HopRemark{}, Changes: []PathChange{}, places: track.Places(-1), took: took}
 	for _, p := range t.places {
 		h := Hop{TTL: p.HopLimit, Answers: []Answer{}, Sent: p.Sent, Received: p.Received, State: hopStates[p.State], Segment: p.Segment}
 		for _, v := range p.Voices {
-			h.Answers = append(h.Answers, Answer{From: v.From.String(), Name: names[v.From], Received: v.Received, Flows: v.Flows, median: v.Times.Median,
-				RTT: map[string]float64{"low": micros(v.Times.Least), "median": micros(v.Times.Median), "high": micros(v.Times.Top)}})
+			h.Answers = append(h.Answers,
+				Answer{From: v.From.String(), Name: names[v.From], Received: v.Received, Flows: v.Flows, median: v.Times.Median,
+					RTT: map[string]float64{"low": micros(v.Times.Least), "median": micros(v.Times.Median), "high": micros(v.Times.Top)}})
 		}
 		t.Hops = append(t.Hops, h)
 	}
@@ -101,7 +104,8 @@ func (t Trace) WriteJSON(w io.Writer) error {
 
 // WriteCSV writes a row for each station that answered, and for each that kept silent.
 func (t Trace) WriteCSV(w io.Writer) error {
-	if err := csvRow(w, "target", "address", "method", "ttl", "segment", "state", "sent", "received", "from", "name", "answers", "rtt_us_low", "rtt_us_median", "rtt_us_high"); err != nil {
+	if err := csvRow(w, "target", "address", "method", "ttl", "segment", "state", "sent", "received", "from", "name", "answers",
+		"rtt_us_low", "rtt_us_median", "rtt_us_high"); err != nil {
 		return err
 	}
 	for _, h := range t.Hops {
@@ -115,7 +119,8 @@ func (t Trace) WriteCSV(w io.Writer) error {
 				l, m, u := a.RTT["low"], a.RTT["median"], a.RTT["high"]
 				low, mid, high = &l, &m, &u
 			}
-			if err := csvRow(w, t.Target, t.Address, t.Method, h.TTL, h.Segment, h.State, h.Sent, h.Received, a.From, a.Name, a.Received, low, mid, high); err != nil {
+			if err := csvRow(w, t.Target, t.Address, t.Method, h.TTL, h.Segment, h.State, h.Sent, h.Received, a.From, a.Name, a.Received,
+				low, mid, high); err != nil {
 				return err
 			}
 		}
@@ -125,7 +130,8 @@ func (t Trace) WriteCSV(w io.Writer) error {
 
 // SegmentWords are the stretches for people.
 var SegmentWords = map[path.Segment]string{
-	path.LocalSubnet: "this subnet", path.Private: "further private routers", path.Provider: "provider", path.Far: "far network", path.Destination: "destination", path.Unknown: "no answer",
+	path.LocalSubnet: "this subnet", path.Private: "further private routers", path.Provider: "provider", path.Far: "far network",
+	path.Destination: "destination", path.Unknown: "no answer",
 }
 
 // MethodWords are the methods for people.
@@ -152,7 +158,8 @@ func (t Trace) WriteText(w io.Writer) error {
 		}
 	}
 	for _, c := range t.Changes {
-		fmt.Fprintf(w, "  after %v station %d changed from %s to %s\n", (time.Duration(c.AfterMS) * time.Millisecond).Round(time.Second/10), c.TTL, c.Was, c.Is)
+		fmt.Fprintf(w, "  after %v station %d changed from %s to %s\n", (time.Duration(c.AfterMS) * time.Millisecond).Round(time.Second/10),
+			c.TTL, c.Was, c.Is)
 	}
 	end := "The destination was reached"
 	if !t.Reached {

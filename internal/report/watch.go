@@ -15,8 +15,8 @@ import (
 // EventSchema names the shape of watch's lines.
 const EventSchema = "passepartout.event/1"
 
-// Watch writes what happens in a case as it happens, as JSON Lines or as text: the verdict whenever its zone, its fault or its standing change, changes of the
-// machine and its segment, outages when they begin and when they are over. It is not safe for concurrent use.
+// Watch writes what happens in a case as it happens, as JSON Lines or as text: the verdict whenever its zone, its fault or its standing
+// change, changes of the machine and its segment, outages when they begin and when they are over. It is not safe for concurrent use.
 type Watch struct {
 	To   io.Writer
 	JSON bool

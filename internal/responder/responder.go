@@ -1,4 +1,5 @@
-// Package responder stands at the far end: it counts the datagrams that arrive from a machine that gets no answer, and tells it what has arrived, by whatever way it asks.
+// Package responder stands at the far end: it counts the datagrams that arrive from a machine that gets no answer, and tells it what has
+// arrived, by whatever way it asks.
 package responder
 
 import (
@@ -23,7 +24,8 @@ func Serve(conn net.PacketConn, heard func(Arrival)) error {
 	for {
 		n, from, err := conn.ReadFrom(buf)
 		switch {
-		case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET): // an answer that nobody wanted: some systems tell it here
+		case errors.Is(err, syscall.ECONNREFUSED),
+			errors.Is(err, syscall.ECONNRESET): // an answer that nobody wanted: some systems tell it here
 			continue
 		case errors.Is(err, net.ErrClosed):
 			return nil

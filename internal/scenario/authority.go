@@ -24,9 +24,10 @@ func (spec Web) Serve(l net.Listener, host string, a *Authority) error {
 	if spec.TLS {
 		l = tls.NewListener(l, a.ConfigFor(host, spec.Cert))
 	}
-	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		spec.answer(w, host, a.now())
-	})}
+	server := &http.Server{ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 5 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			spec.answer(w, host, a.now())
+		})}
 	return server.Serve(l)
 }
 
@@ -63,7 +64,8 @@ func (a *Authority) PEM() []byte {
 // now is the time by the site's clocks.
 func (a *Authority) now() time.Time { return time.Now().Add(a.ahead) }
 
-// NewAuthority makes an authority for a site whose endpoint's clock is so far ahead of all others: it is the others that are set back, on every ground.
+// NewAuthority makes an authority for a site whose endpoint's clock is so far ahead of all others: it is the others that are set back, on
+// every ground.
 func NewAuthority(clock time.Duration) *Authority {
 	a := &Authority{ahead: -clock}
 	a.key = sync.OnceValues(func() (*ecdsa.PrivateKey, *x509.Certificate) {
@@ -90,7 +92,8 @@ func NewAuthority(clock time.Duration) *Authority {
 }
 
 func certificate(name string, now time.Time) *x509.Certificate {
-	return &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour)}
+	return &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(24 * time.Hour)}
 }
 
 // ConfigFor gives the server side of TLS for a host, with a certificate that the authority signed, and what is wrong with it.

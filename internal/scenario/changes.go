@@ -119,8 +119,8 @@ func LoadTimeline(name string) (*Scenario, error) {
 	return s, nil
 }
 
-// Truth is what is wrong at a time after the start: the zone and the fault that a verdict should have. Without an event that tells, it is what is expected
-// of the case as it stands.
+// Truth is what is wrong at a time after the start: the zone and the fault that a verdict should have. Without an event that tells, it is
+// what is expected of the case as it stands.
 func (s *Scenario) Truth(after time.Duration) (zone, fault string) {
 	for _, e := range s.Timeline.Events {
 		if e.Zone != "" && s.Timeline.holds(e, after) {

@@ -12,8 +12,8 @@ import (
 // LeasePath is where that client keeps its file, below the root.
 const LeasePath = "var/lib/dhcp/dhclient.eth0.leases"
 
-// LeaseFile is the file in which a DHCP client of the endpoint (dhclient) keeps its lease, in the form of dhclient.leases; empty for a port whose address
-// was set by hand.
+// LeaseFile is the file in which a DHCP client of the endpoint (dhclient) keeps its lease, in the form of dhclient.leases; empty for a port
+// whose address was set by hand.
 func (s *Site) LeaseFile(node string, began time.Time) string {
 	var b strings.Builder
 	n := s.Nodes[node]
@@ -98,7 +98,8 @@ func (l Lease) block(iface string, address netip.Addr, began time.Time) string {
 		return strings.Join(parts, ",")
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "lease {\n  interface %q;\n  fixed-address %v;\n  option subnet-mask %v;\n", iface, address, net.IP(net.CIDRMask(l.Bits, 32)))
+	fmt.Fprintf(&b, "lease {\n  interface %q;\n  fixed-address %v;\n  option subnet-mask %v;\n", iface, address,
+		net.IP(net.CIDRMask(l.Bits, 32)))
 	if len(l.Routers) > 0 {
 		fmt.Fprintf(&b, "  option routers %s;\n", list(l.Routers))
 	}
@@ -114,6 +115,7 @@ func (l Lease) block(iface string, address netip.Addr, began time.Time) string {
 	if l.Server.IsValid() {
 		fmt.Fprintf(&b, "  option dhcp-server-identifier %v;\n", l.Server)
 	}
-	fmt.Fprintf(&b, "  option domain-name \"kittiwake.example\";\n  renew %s;\n  rebind %s;\n  expire %s;\n}\n", at(length*9/20), at(length/8*7), at(length))
+	fmt.Fprintf(&b, "  option domain-name \"kittiwake.example\";\n  renew %s;\n  rebind %s;\n  expire %s;\n}\n", at(length*9/20),
+		at(length/8*7), at(length))
 	return b.String()
 }

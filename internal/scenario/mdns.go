@@ -12,7 +12,8 @@ import (
 // SwitchHardware is the hardware address of the switch that a segment is.
 func SwitchHardware(segment string) endpoint.HardwareAddr { return Hardware("switch", segment) }
 
-// AnswerForSelf is what a machine answers to a multicast DNS question that comes by unicast (RFC 6762 §6.7): its own name and addresses; nil for anything else.
+// AnswerForSelf is what a machine answers to a multicast DNS question that comes by unicast (RFC 6762 §6.7): its own name and addresses;
+// nil for anything else.
 func AnswerForSelf(name string, own []netip.Addr, q *dns.Msg) *dns.Msg {
 	if len(q.Question) != 1 {
 		return nil

@@ -298,11 +298,13 @@ func (s *Site) check() error {
 				return fmt.Errorf("node %s: route to %v: refuse is blackhole, unreachable or prohibit", name, r.To)
 			}
 			if !r.OnLink && r.Via.IsValid() && !n.onLink(r.Via) {
-				return fmt.Errorf("node %s: route via %v: no port has a prefix that holds it (a kernel refuses that without on_link)", name, r.Via)
+				return fmt.Errorf("node %s: route via %v: no port has a prefix that holds it (a kernel refuses that without on_link)", name,
+					r.Via)
 			}
 		}
 		for _, rule := range n.Filter {
-			if !slices.Contains([]string{"in", "out", "forward"}, rule.Chain) || !slices.Contains([]string{"drop", "prohibit", "no-host", "no-net"}, rule.Action) {
+			if !slices.Contains([]string{"in", "out", "forward"}, rule.Chain) ||
+				!slices.Contains([]string{"drop", "prohibit", "no-host", "no-net"}, rule.Action) {
 				return fmt.Errorf("node %s: filter rule: chain is in, out or forward; action is drop, prohibit, no-host or no-net", name)
 			}
 		}

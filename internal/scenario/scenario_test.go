@@ -44,8 +44,11 @@ func TestEveryScenarioThatShips(t *testing.T) {
 					seen[hw] = node
 					for _, a := range spec.Ports[port].Addresses {
 						kind := subnet.KindOf(a.Addr())
-						documentation := kind == subnet.Global && (strings.HasPrefix(a.String(), "203.0.113.") || strings.HasPrefix(a.String(), "198.51.100.") || strings.HasPrefix(a.String(), "2001:db8:"))
-						assert.True(t, documentation || kind == subnet.Private || kind == subnet.SelfAssigned, "%v is nobody's real address", a)
+						documentation := kind == subnet.Global &&
+							(strings.HasPrefix(a.String(), "203.0.113.") || strings.HasPrefix(a.String(), "198.51.100.") ||
+								strings.HasPrefix(a.String(), "2001:db8:"))
+						assert.True(t, documentation || kind == subnet.Private || kind == subnet.SelfAssigned,
+							"%v is nobody's real address", a)
 					}
 				}
 			}
@@ -81,7 +84,8 @@ func parse(in string) (*scenario.Scenario, error) {
 }
 
 func TestChangesReplaceFieldsAndKeepTheRest(t *testing.T) {
-	s, err := parse("site: tiny\ntarget: 172.27.40.1\nsegments: {lan: {loss: 3}}\nnodes:\n  b: {off: true}\n  c: {ports: {eth0: {segment: lan, addresses: [172.27.40.9/24]}}}\n")
+	s, err := parse("site: tiny\ntarget: 172.27.40.1\nsegments: {lan: {loss: 3}}\nnodes:\n  b: {off: true}\n  c: {ports: {eth0: " +
+		"{segment: lan, addresses: [172.27.40.9/24]}}}\n")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "c"}, s.Site.NodeNames(), "b is off, c is new")
 	assert.True(t, s.Site.Nodes["b"].Forwards, "what the change does not name stays")

@@ -62,7 +62,8 @@ type Node struct {
 	Proxies    *Proxies              `yaml:"proxies"`    // which web proxies its programs are set to ask
 }
 
-// Entry is an entry of a neighbour table. Unless it is pinned it is what somebody's word has left there, and it stays for the time of a test.
+// Entry is an entry of a neighbour table. Unless it is pinned it is what somebody's word has left there, and it stays for the time of a
+// test.
 type Entry struct {
 	Address netip.Addr `yaml:"address"`
 	Of      string     `yaml:"of"`     // the node whose first port's hardware address it has
@@ -79,19 +80,23 @@ type Ration struct {
 type Port struct {
 	Segment   string         `yaml:"segment"`
 	Addresses []netip.Prefix `yaml:"addresses"`
-	Leased    bool           `yaml:"leased"`            // the IPv4 address has a lifetime, as one from DHCP has
-	Lease     *Lease         `yaml:"lease"`             // what the DHCP client's file says; nil on a leased port: what the segment's DHCP service gives
-	Asks      *Asks          `yaml:"asks"`              // a DHCP client that keeps asking on this port
-	Checks    bool           `yaml:"checks_duplicates"` // its IPv6 addresses are checked for duplicates first (RFC 4862 §5.4); otherwise they are in use at once
-	Down      bool           `yaml:"down"`              // administratively
-	Unplugged bool           `yaml:"unplugged"`         // no carrier
-	Hardware  string         `yaml:"hardware"`          // its hardware address; "": one of its own, see Hardware
-	Speed     int            `yaml:"speed"`             // Mbit/s; 0: 1000
-	Half      bool           `yaml:"half"`              // half duplex
-	Damage    float64        `yaml:"damage"`            // percent of the frames that arrive damaged: the port drops and counts them
-	Tunnel    bool           `yaml:"tunnel"`            // a tunnel whose far end has gone: what is sent through it is lost. It needs no segment
-	ProxyARP  bool           `yaml:"proxy_arp"`         // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
-	MTU       int            `yaml:"mtu"`               // octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
+	Leased    bool           `yaml:"leased"` // the IPv4 address has a lifetime, as one from DHCP has
+	// what the DHCP client's file says; nil on a leased port: what the segment's DHCP service gives
+	Lease *Lease `yaml:"lease"`
+	Asks  *Asks  `yaml:"asks"` // a DHCP client that keeps asking on this port
+	// its IPv6 addresses are checked for duplicates first (RFC 4862 §5.4); otherwise they are in use at once
+	Checks    bool    `yaml:"checks_duplicates"`
+	Down      bool    `yaml:"down"`      // administratively
+	Unplugged bool    `yaml:"unplugged"` // no carrier
+	Hardware  string  `yaml:"hardware"`  // its hardware address; "": one of its own, see Hardware
+	Speed     int     `yaml:"speed"`     // Mbit/s; 0: 1000
+	Half      bool    `yaml:"half"`      // half duplex
+	Damage    float64 `yaml:"damage"`    // percent of the frames that arrive damaged: the port drops and counts them
+	// a tunnel whose far end has gone: what is sent through it is lost. It needs no segment
+	Tunnel   bool `yaml:"tunnel"`
+	ProxyARP bool `yaml:"proxy_arp"` // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
+	// octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
+	MTU int `yaml:"mtu"`
 }
 
 // Lease is what a DHCP client wrote down. What is not given is as the segment's DHCP service has it.
@@ -189,7 +194,8 @@ func (p *Proxies) Variables() map[string]string {
 	return map[string]string{"http_proxy": p.HTTP, "https_proxy": p.HTTPS, "no_proxy": p.Except}
 }
 
-// Capture is what a captive portal does on a router: IPv4 connections of the first port's segment to this port of anybody beyond are accepted by the router itself, at a port of its own.
+// Capture is what a captive portal does on a router: IPv4 connections of the first port's segment to this port of anybody beyond are
+// accepted by the router itself, at a port of its own.
 type Capture struct {
 	Port uint16 `yaml:"port"`
 	At   uint16 `yaml:"at"`
@@ -254,7 +260,8 @@ func (s *Site) Duplicate(node, port string, a netip.Addr) bool {
 	}
 	for _, other := range s.NodeNames() {
 		for _, p := range s.Nodes[other].Ports {
-			if p != own && p.Segment == own.Segment && !p.Down && slices.ContainsFunc(p.Addresses, func(x netip.Prefix) bool { return x.Addr() == a }) {
+			if p != own && p.Segment == own.Segment && !p.Down &&
+				slices.ContainsFunc(p.Addresses, func(x netip.Prefix) bool { return x.Addr() == a }) {
 				return true
 			}
 		}

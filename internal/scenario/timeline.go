@@ -121,7 +121,8 @@ func (s *Scenario) TreatmentAt(name string, after time.Duration) Treatment {
 // Shaped reports whether a segment ever does anything to frames but pass them on.
 func (s *Scenario) Shaped(name string) bool {
 	g := s.Site.Segments[name]
-	return g.Loss > 0 || g.MTU > 0 || g.Bursts.Every > 0 || slices.ContainsFunc(s.Timeline.Events, func(e Event) bool { return e.Segment == name })
+	return g.Loss > 0 || g.MTU > 0 || g.Bursts.Every > 0 ||
+		slices.ContainsFunc(s.Timeline.Events, func(e Event) bool { return e.Segment == name })
 }
 
 const ethernetMTU = 1500

@@ -20,7 +20,8 @@ func TestTimeline(t *testing.T) {
 		zone      string
 		loss      float64 // on the pier
 		unplugged bool
-	}{{0, "", 0, false}, {11.9, "", 0, false}, {12, "local-subnet", 1, false}, {20, "", 0, false}, {30, "beyond", 0, false}, {41, "host", 0, true}, {65, "local-subnet", .8, false}, {75 + 13, "local-subnet", 1, false}} {
+	}{{0, "", 0, false}, {11.9, "", 0, false}, {12, "local-subnet", 1, false}, {20, "", 0, false}, {30, "beyond", 0, false},
+		{41, "host", 0, true}, {65, "local-subnet", .8, false}, {75 + 13, "local-subnet", 1, false}} {
 		assert.Equal(t, c.zone, s.Timeline.Zone(at(c.at)), "%v s", c.at)
 		assert.InDelta(t, c.loss, s.TreatmentAt("pier", at(c.at)).Loss, 1e-9, "%v s", c.at)
 		assert.Equal(t, c.unplugged, s.Timeline.Unplugged("ticket-03", "eth0", at(c.at)), "%v s", c.at)
@@ -58,7 +59,8 @@ func TestTimelineThatCannotBe(t *testing.T) {
 		"{from: 1s, segment: pier, unplug: pier-gw/eth0}": "one of segment, unplug, name and node",
 	} {
 		_, err := scenario.Parse([]byte("site: kittiwake\ntimeline: {repeat: 60s, events: ["+event+"]}\n"), func(string) ([]byte, error) {
-			return []byte("endpoint: ticket-03\nsegments: {pier: {delay: 1ms}}\nnodes: {ticket-03: {ports: {eth0: {segment: pier}}}, pier-gw: {ports: {eth0: {segment: pier}}}}"), nil
+			return []byte("endpoint: ticket-03\nsegments: {pier: {delay: 1ms}}\nnodes: {ticket-03: {ports: {eth0: {segment: pier}}}, " +
+				"pier-gw: {ports: {eth0: {segment: pier}}}}"), nil
 		})
 		if assert.Error(t, err, event) {
 			assert.Contains(t, err.Error(), want)

@@ -20,7 +20,8 @@ type Variation struct {
 }
 
 // Variations are those by which a seed chooses. The first leaves all as it is.
-var Variations = []Variation{{}, {Network: "10.131.", Pace: 0.5, Wide: true, Gateway: "251"}, {Network: "192.168.", Pace: 1.7}, {Network: "172.16.", Pace: 1, Gateway: "126"}, {Network: "10.0.", Pace: 2, Wide: true}}
+var Variations = []Variation{{}, {Network: "10.131.", Pace: 0.5, Wide: true, Gateway: "251"}, {Network: "192.168.", Pace: 1.7},
+	{Network: "172.16.", Pace: 1, Gateway: "126"}, {Network: "10.0.", Pace: 2, Wide: true}}
 
 const usualNetwork = "172.27."
 
@@ -81,8 +82,8 @@ func LoadVaried(name string, v Variation) (*Scenario, error) {
 // ErrTogether is the error for two scenarios that cannot be had at once.
 var ErrTogether = errors.New("they change the same things")
 
-// Both builds one scenario in which two faults are at work at once. The complaint, the target and the expectation are those of the first, the one nearer to the host.
-// Two that change the same node or segment, or ask for different things, cannot be had together.
+// Both builds one scenario in which two faults are at work at once. The complaint, the target and the expectation are those of the first,
+// the one nearer to the host. Two that change the same node or segment, or ask for different things, cannot be had together.
 func Both(nearer, farther string) (*Scenario, error) {
 	var a, b caseFile
 	for name, into := range map[string]*caseFile{nearer: &a, farther: &b} {
@@ -121,7 +122,8 @@ func Both(nearer, farther string) (*Scenario, error) {
 	return s, s.Site.check()
 }
 
-// Doubles lists the pairs of faults that can be had together, the nearer one first: each of the first list with each of the second that changes other things.
+// Doubles lists the pairs of faults that can be had together, the nearer one first: each of the first list with each of the second that
+// changes other things.
 func Doubles(nearer, farther []string) (out [][2]string) {
 	for _, a := range nearer {
 		for _, b := range farther {

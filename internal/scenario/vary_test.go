@@ -55,11 +55,13 @@ func TestTwoFaultsAtOnce(t *testing.T) {
 	assert.True(t, s.Site.Nodes["pier-gw"].Off)
 	assert.Empty(t, s.Site.Nodes["bookings"].Web)
 	assert.Equal(t, "gateway-silent", s.Expect.Fault)
-	for _, pair := range [][2]string{{"gateway-silent", "gateway-does-not-forward"}, {"gateway-silent", "mask-too-wide"}, {"fault-comes-and-goes", "service-refused"}, {"wrong-segment", "service-refused"}, {"gateway-silent", "gateway-silent"}} {
+	for _, pair := range [][2]string{{"gateway-silent", "gateway-does-not-forward"}, {"gateway-silent", "mask-too-wide"},
+		{"fault-comes-and-goes", "service-refused"}, {"wrong-segment", "service-refused"}, {"gateway-silent", "gateway-silent"}} {
 		_, err := scenario.Both(pair[0], pair[1])
 		assert.ErrorIs(t, err, scenario.ErrTogether, "%v", pair)
 	}
 	_, err = scenario.Both("gateway-silent", "nosuch")
 	assert.ErrorIs(t, err, scenario.ErrUnknown)
-	assert.Equal(t, [][2]string{{"gateway-silent", "service-refused"}}, scenario.Doubles([]string{"gateway-silent"}, []string{"gateway-does-not-forward", "service-refused"}))
+	assert.Equal(t, [][2]string{{"gateway-silent", "service-refused"}},
+		scenario.Doubles([]string{"gateway-silent"}, []string{"gateway-does-not-forward", "service-refused"}))
 }

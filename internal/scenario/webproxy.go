@@ -14,7 +14,8 @@ import (
 // Dial opens a connection from a node.
 type Dial func(ctx context.Context, to netip.AddrPort) (net.Conn, error)
 
-// Serve passes web requests on, or refuses them, on a listener until that is closed: the same proxy on every ground (RFC 9110 §3.7, §9.3.6). It knows the names of the node's hosts.
+// Serve passes web requests on, or refuses them, on a listener until that is closed: the same proxy on every ground (RFC 9110 §3.7,
+// §9.3.6). It knows the names of the node's hosts.
 func (p *Proxy) Serve(l net.Listener, hosts map[string]netip.Addr, dial Dial) error {
 	open := func(ctx context.Context, _, to string) (net.Conn, error) {
 		host, port, err := net.SplitHostPort(to)

@@ -1,4 +1,5 @@
-// Package sheetfile reads and writes site sheets: YAML files that docs/site-sheet.md describes. A sheet with an error is refused as a whole.
+// Package sheetfile reads and writes site sheets: YAML files that docs/site-sheet.md describes. A sheet with an error is refused as a
+// whole.
 package sheetfile
 
 import (
@@ -206,7 +207,8 @@ func clip(s string) string {
 }
 
 func (r reading) network(path string, f fileNetwork) (n site.Network, err error) {
-	n = site.Network{Name: wiretext.Clean(f.Name), Domain: wiretext.Clean(strings.ToLower(f.Domain)), Switch: wiretext.Clean(f.Switch), VLAN: f.VLAN}
+	n = site.Network{Name: wiretext.Clean(f.Name), Domain: wiretext.Clean(strings.ToLower(f.Domain)), Switch: wiretext.Clean(f.Switch),
+		VLAN: f.VLAN}
 	if len(f.Prefixes) == 0 {
 		return n, r.flaw(path, "prefixes are missing; give them as [172.27.40.0/24]")
 	}
@@ -328,7 +330,8 @@ func (r reading) addresses(path string, texts []string) (out []netip.Addr, err e
 func Write(s *site.Sheet) ([]byte, error) {
 	f := fileSheet{Site: s.Name}
 	for _, n := range s.Networks {
-		x := fileNetwork{Name: n.Name, Gateways: texts(n.Gateways), GatewayHardware: texts(n.Routers), DHCPServers: texts(n.DHCP), Resolvers: texts(n.Resolvers), Prefixes: texts(n.Prefixes), Domain: n.Domain, Switch: n.Switch, VLAN: n.VLAN}
+		x := fileNetwork{Name: n.Name, Gateways: texts(n.Gateways), GatewayHardware: texts(n.Routers), DHCPServers: texts(n.DHCP),
+			Resolvers: texts(n.Resolvers), Prefixes: texts(n.Prefixes), Domain: n.Domain, Switch: n.Switch, VLAN: n.VLAN}
 		if n.SpeedMbit > 0 {
 			x.Port = &filePort{SpeedMbit: n.SpeedMbit}
 			if n.Duplex != endpoint.DuplexUnknown {

@@ -35,13 +35,17 @@ func (m *model) addressPage() []string {
 	}
 	i, ok := m.set.Endpoint.Interface(m.set.Interface)
 	if !ok {
-		lines = append(lines, "  "+t.faint.Render("This machine has no network port besides loopback, and so no address. Plug one in or load its driver; r looks again."))
+		lines = append(lines,
+			"  "+t.faint.Render(
+				"This machine has no network port besides loopback, and so no address. Plug one in or load its driver; r looks again."))
 		return lines
 	}
 	lines = append(lines, "  "+t.loud.Render(i.Name)+t.faint.Render("   "+describePort(*i)), "")
 	marks := m.marks(i)
 	if len(i.Addresses) == 0 {
-		lines = append(lines, "  "+t.state[verdict.Broken].Render("No address.")+t.text.Render(" The gateway and the resolvers below cannot be used without one."), "")
+		lines = append(lines,
+			"  "+t.state[verdict.Broken].Render("No address.")+
+				t.text.Render(" The gateway and the resolvers below cannot be used without one."), "")
 	}
 	for _, a := range i.Addresses {
 		if subnet.KindOf(a.Prefix.Addr()) == subnet.LinkLocal && m.height < 36 {
@@ -138,7 +142,8 @@ func (m *model) routeTable(room int) []string {
 	lines = append(lines, "", "  "+t.loud.Render("Routes in force"))
 	routes := slices.Clone(m.set.Endpoint.Routes)
 	slices.SortStableFunc(routes, func(a, b endpoint.Route) int {
-		return cmp.Or(boolOrder(a.To.Addr().Is6(), b.To.Addr().Is6()), cmp.Compare(a.To.Bits(), b.To.Bits()), cmp.Compare(a.Metric, b.Metric))
+		return cmp.Or(boolOrder(a.To.Addr().Is6(), b.To.Addr().Is6()), cmp.Compare(a.To.Bits(), b.To.Bits()),
+			cmp.Compare(a.Metric, b.Metric))
 	})
 	if len(routes) == 0 {
 		lines = append(lines, "    "+t.faint.Render("none: a port that is off, or without an address, has no routes"))

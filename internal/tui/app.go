@@ -52,7 +52,8 @@ type Config struct {
 	Asleep   func() time.Duration // how long the machine has been suspended so far; nil: never
 }
 
-// framesPerSecond is how often a change may reach the terminal: twice the usual, so that a key is answered within two hundredths of a second.
+// framesPerSecond is how often a change may reach the terminal: twice the usual, so that a key is answered within two hundredths of a
+// second.
 const framesPerSecond = 120
 
 // Run shows the program until the user leaves it. A panic in it ends it with the terminal as it was, and is an error.
@@ -230,7 +231,8 @@ func (m *model) wait() tea.Cmd {
 	}
 }
 
-// inBackground does what may take its time beside the program: f, away from the screen, and what f returns, on it, if the case is still the same.
+// inBackground does what may take its time beside the program: f, away from the screen, and what f returns, on it, if the case is still the
+// same.
 func (m *model) inBackground(what string, f func() func(*model) tea.Cmd) tea.Cmd {
 	generation := m.generation
 	m.busy = what
@@ -416,8 +418,10 @@ func (m *model) take(s state.State) {
 // sameButProbes reports whether nothing has come between two states of a case but the fates of probes and trials that told nothing new.
 func sameButProbes(was, is *state.State) bool {
 	v, w := &was.Verdict, &is.Verdict
-	return was.Round.Number == is.Round.Number && was.Round.Over && is.Round.Over && was.Endpoint == is.Endpoint && len(was.Past) == len(is.Past) &&
-		v.Round == w.Round && v.Standing == w.Standing && v.Because == w.Because && v.Checked.Equal(w.Checked) && len(was.Outages) == len(is.Outages) &&
+	return was.Round.Number == is.Round.Number && was.Round.Over && is.Round.Over && was.Endpoint == is.Endpoint &&
+		len(was.Past) == len(is.Past) &&
+		v.Round == w.Round && v.Standing == w.Standing && v.Because == w.Because && v.Checked.Equal(w.Checked) &&
+		len(was.Outages) == len(is.Outages) &&
 		was.Trial.Works == is.Trial.Works && was.Stopped == is.Stopped
 }
 

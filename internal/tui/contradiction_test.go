@@ -24,8 +24,8 @@ import (
 
 var placed = map[verdict.Zone]fault.Zone{verdict.Host: fault.Host, verdict.LocalSubnet: fault.LocalSubnet, verdict.Beyond: fault.Beyond}
 
-// In each of the timelines, on each view in turn, whatever stands on one screen is held against the rest of it: the headline, the line, the foot, the
-// checks, the outages and the lease tell one story.
+// In each of the timelines, on each view in turn, whatever stands on one screen is held against the rest of it: the headline, the line, the
+// foot, the checks, the outages and the lease tell one story.
 func TestNothingOnTheScreenContradicts(t *testing.T) {
 	t.Parallel()
 	var steps, screens int
@@ -41,7 +41,9 @@ func TestNothingOnTheScreenContradicts(t *testing.T) {
 			if !assert.NoError(t, err) {
 				return
 			}
-			m := newModel(t.Context(), Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second, Asked: true, Target: s.Target})
+			m := newModel(t.Context(),
+				Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second,
+					Asked: true, Target: s.Target})
 			defer m.leave()
 			carryOut(m, m.Init())
 			send(m, tea.WindowSizeMsg{Width: 150, Height: 46})
@@ -67,7 +69,8 @@ func TestNothingOnTheScreenContradicts(t *testing.T) {
 	}
 	wg.Wait()
 	require.Greater(t, steps, 500)
-	fmt.Printf("no contradiction: %d timelines, %d steps, %d screens held against what else was said\n", len(scenario.Timelines()), steps, screens)
+	fmt.Printf("no contradiction: %d timelines, %d steps, %d screens held against what else was said\n", len(scenario.Timelines()), steps,
+		screens)
 }
 
 // contradictions lists what on the screens of a moment does not go together.
@@ -128,7 +131,8 @@ func contradictions(m *model) (out []string) {
 		if row.check < 0 || v.Standing == state.Current {
 			continue
 		}
-		if c := m.result.Checks[row.check]; c.Zone >= v.From && strings.HasPrefix(strings.TrimLeft(ansi.Strip(row.text), " ▸"), strands[verdict.Holds]) {
+		if c := m.result.Checks[row.check]; c.Zone >= v.From &&
+			strings.HasPrefix(strings.TrimLeft(ansi.Strip(row.text), " ▸"), strands[verdict.Holds]) {
 			out = append(out, fmt.Sprintf("the check %s holds in a verdict that is %v", c.ID, v.Standing))
 		}
 	}

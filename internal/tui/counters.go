@@ -176,7 +176,8 @@ func (m *model) countersPage() []string {
 		others++
 		x, _, _ := m.counted(i.Name)
 		r := &row{}
-		r.at(4).put(t.text, fit(i.Name, 14)).at(20).put(t.faint, fit(describePort(i), 62)).at(84).put(t.faint, fmt.Sprintf("in %s  out %s", report.Bits(x.Grown.ReceivedBytes, x.Over), report.Bits(x.Grown.SentBytes, x.Over)))
+		r.at(4).put(t.text, fit(i.Name, 14)).at(20).put(t.faint, fit(describePort(i), 62)).at(84).
+			put(t.faint, fmt.Sprintf("in %s  out %s", report.Bits(x.Grown.ReceivedBytes, x.Over), report.Bits(x.Grown.SentBytes, x.Over)))
 		if trouble := x.Trouble(); trouble != "" {
 			r.put(t.state[verdict.Strained], "   lost "+trouble)
 		}
@@ -202,7 +203,8 @@ func (m *model) portHead(p report.PortSeen) []string {
 	r.put(t.loud, "  "+p.Port.Name).put(t.text, "   "+describePort(p.Port))
 	usual := p.Usual()
 	switch {
-	case usual != "" && p.Port.SpeedMbit > 0 && (p.Port.SpeedMbit < p.Home.SpeedMbit || p.Home.Duplex != endpoint.DuplexUnknown && p.Port.Duplex != p.Home.Duplex):
+	case usual != "" && p.Port.SpeedMbit > 0 &&
+		(p.Port.SpeedMbit < p.Home.SpeedMbit || p.Home.Duplex != endpoint.DuplexUnknown && p.Port.Duplex != p.Home.Duplex):
 		r.put(t.state[verdict.Strained], "   ╍╍ documented: "+usual)
 	case usual != "":
 		r.put(t.faint, "   as documented")
@@ -254,7 +256,8 @@ func (m *model) rates(readings []reading, name string) []string {
 		sum += n
 		b.WriteString(map[bool]string{true: "╳", false: "·"}[n > 0])
 	}
-	r.put(t.state[map[bool]verdict.State{true: verdict.Broken, false: verdict.Skipped}[sum > 0]], b.String()).at(label+width+2).put(t.text, fmt.Sprintf("%d frames in this time", sum))
+	r.put(t.state[map[bool]verdict.State{true: verdict.Broken, false: verdict.Skipped}[sum > 0]], b.String()).at(label+width+2).
+		put(t.text, fmt.Sprintf("%d frames in this time", sum))
 	return append(lines, r.cut(m.width))
 }
 
@@ -270,7 +273,9 @@ func bar(v, top uint64) rune {
 func (m *model) troubles(p report.PortSeen) []string {
 	t := m.theme
 	head := &row{}
-	head.at(2).put(t.loud, "Lost at the port").put(t.faint, fmt.Sprintf("   since %s, while %d frames passed", p.At.Format("15:04:05"), p.Grown.ReceivedPackets+p.Grown.SentPackets))
+	head.at(2).put(t.loud, "Lost at the port").
+		put(t.faint,
+			fmt.Sprintf("   since %s, while %d frames passed", p.At.Format("15:04:05"), p.Grown.ReceivedPackets+p.Grown.SentPackets))
 	lines := []string{head.cut(m.width)}
 	var quiet []string
 	for _, x := range []struct {
@@ -279,10 +284,13 @@ func (m *model) troubles(p report.PortSeen) []string {
 		usual string
 		mild  bool
 	}{
-		{p.Grown.ReceiveErrors, "receive errors", "", false}, {p.Grown.SendErrors, "send errors", "", false}, {p.Grown.Damaged, "damaged frames", "wrong checksum or length: cable, plug, socket", false},
-		{p.Grown.Overruns, "overruns", "the port or the system had no room in time", false}, {p.Grown.CarrierLosses, "losses of signal", "", false},
+		{p.Grown.ReceiveErrors, "receive errors", "", false}, {p.Grown.SendErrors, "send errors", "", false},
+		{p.Grown.Damaged, "damaged frames", "wrong checksum or length: cable, plug, socket", false},
+		{p.Grown.Overruns, "overruns", "the port or the system had no room in time", false},
+		{p.Grown.CarrierLosses, "losses of signal", "", false},
 		{p.Grown.Collisions, "collisions", "on half duplex some are usual", true},
-		{p.Grown.ReceiveDrops, "dropped on receipt", "some are usual: frames whose protocol nobody here speaks", true}, {p.Grown.SendDrops, "dropped on sending", "", false},
+		{p.Grown.ReceiveDrops, "dropped on receipt", "some are usual: frames whose protocol nobody here speaks", true},
+		{p.Grown.SendDrops, "dropped on sending", "", false},
 	} {
 		if x.n == 0 {
 			quiet = append(quiet, x.words)
@@ -293,7 +301,8 @@ func (m *model) troubles(p report.PortSeen) []string {
 			state = verdict.Strained
 		}
 		r := &row{}
-		r.at(4).put(t.state[state], strands[state]).at(8).put(t.text, x.words).at(30).put(t.text, fmt.Sprintf("%8d", x.n)).put(t.faint, "   "+x.usual)
+		r.at(4).put(t.state[state], strands[state]).at(8).put(t.text, x.words).at(30).put(t.text, fmt.Sprintf("%8d", x.n)).
+			put(t.faint, "   "+x.usual)
 		lines = append(lines, r.cut(m.width))
 	}
 	r := &row{}
@@ -319,6 +328,9 @@ func (m *model) duringTests() []string {
 		words, style = trouble, t.state[verdict.Strained]
 	}
 	r := &row{}
-	r.at(4).put(style, words).put(t.faint, fmt.Sprintf("   within %s, %d frames received and %d sent", fault.Millis(last.Over), last.Grown.ReceivedPackets, last.Grown.SentPackets))
+	r.at(4).put(style, words).
+		put(t.faint,
+			fmt.Sprintf("   within %s, %d frames received and %d sent", fault.Millis(last.Over), last.Grown.ReceivedPackets,
+				last.Grown.SentPackets))
 	return append(lines, r.cut(m.width))
 }

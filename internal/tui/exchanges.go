@@ -14,7 +14,8 @@ import (
 
 // outcomeStates give each outcome the look of a state.
 var outcomeStates = map[dhcp.Outcome]verdict.State{
-	dhcp.BoundTo: verdict.Holds, dhcp.Renewed: verdict.Holds, dhcp.Rebound: verdict.Strained, dhcp.Refused: verdict.Broken, dhcp.Declined: verdict.Broken,
+	dhcp.BoundTo: verdict.Holds, dhcp.Renewed: verdict.Holds, dhcp.Rebound: verdict.Strained, dhcp.Refused: verdict.Broken,
+	dhcp.Declined: verdict.Broken,
 	dhcp.Released: verdict.Skipped, dhcp.Informed: verdict.Holds, dhcp.Offered: verdict.Skipped, dhcp.Unanswered: verdict.Broken,
 }
 
@@ -68,7 +69,8 @@ func (m *model) talkPane(width, room int) []string {
 		head.put(t.faint, ": "+strings.Join(kinds, ", "))
 	}
 	if n := m.ownQuestions(); n > 0 && v.file == nil && !v.own {
-		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", plural(n, "question"))).put(t.key, "u").put(t.faint, " shows them")
+		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", plural(n, "question"))).put(t.key, "u").
+			put(t.faint, " shows them")
 	}
 	lines := []string{head.cut(width)}
 	if v.words != "" {

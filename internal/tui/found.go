@@ -60,7 +60,8 @@ func (m *model) said() []evidence.Answer { return m.state.Round.Set.Said }
 // foundPage puts the questions that only a person can answer, each answer with what it would rule out.
 func (m *model) foundPage() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("What have you found out?"), "  " + t.faint.Render("No program can look at this. Each answer counts as evidence, and says what it rules out."), ""}
+	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("What have you found out?"),
+		"  " + t.faint.Render("No program can look at this. Each answer counts as evidence, and says what it rules out."), ""}
 	all := m.choices()
 	if len(all) == 0 {
 		lines = append(lines, "  "+t.text.Render(m.nothingToSay()))
@@ -97,7 +98,8 @@ func (m *model) foundPage() []string {
 		lines = append(lines, "")
 	}
 	r := &row{}
-	r.put(t.key, " enter").put(t.faint, " that is what I found   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").put(t.faint, " back")
+	r.put(t.key, " enter").put(t.faint, " that is what I found   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").
+		put(t.faint, " back")
 	return append(lines[:m.height-2], m.rule(), r.cut(m.width))
 }
 

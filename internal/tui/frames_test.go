@@ -34,7 +34,8 @@ var clock = regexp.MustCompile(`   \d\d:\d\d:\d\d`)
 func TestFrames(t *testing.T) {
 	named := func(s *evidence.Set) {
 		Measured(s)
-		for a, name := range map[netip.Addr]string{Gateway: "pier-gw", Core: "pier-core", Edge: "sound-edge", Provider: "sound-core", Exchange: "exchange", NS: "ns"} {
+		for a, name := range map[netip.Addr]string{Gateway: "pier-gw", Core: "pier-core", Edge: "sound-edge", Provider: "sound-core",
+			Exchange: "exchange", NS: "ns"} {
 			s.Names = append(s.Names, evidence.Named{Address: a, Name: name + ".kittiwake.example"})
 		}
 	}
@@ -82,7 +83,9 @@ func rogue(s *evidence.Set) {
 	stray.Server = netip.MustParseAddr("172.27.40.66")
 	stray.Routers, stray.Resolvers, stray.Domain = []netip.Addr{stray.Server}, []netip.Addr{stray.Server}, "home.example"
 	s.Discovery.Offers = append(s.Discovery.Offers, OfferOf(stray))
-	s.Routers6 = []evidence.Advertisement{{Router: netip.MustParseAddr("fe80::1"), Lifetime: 30 * time.Minute, Prefixes: []evidence.AdvertisedPrefix{{Prefix: netip.MustParsePrefix("2001:db8:40::/64")}}}}
+	s.Routers6 = []evidence.Advertisement{
+		{Router: netip.MustParseAddr("fe80::1"), Lifetime: 30 * time.Minute,
+			Prefixes: []evidence.AdvertisedPrefix{{Prefix: netip.MustParsePrefix("2001:db8:40::/64")}}}}
 }
 
 // output is what the program writes to its terminal.
@@ -112,9 +115,12 @@ func TestWholeProgram(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	remembered := make(chan string, 1)
-	m := newModel(ctx, Config{Ground: Ground{Machine: site.Machine(), Complaint: s.Complaint, Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second, Remember: func(target string) { remembered <- target }})
+	m := newModel(ctx,
+		Config{Ground: Ground{Machine: site.Machine(), Complaint: s.Complaint, Targets: []string{s.Target}, Close: site.Close},
+			Deadline: 10 * time.Second, Remember: func(target string) { remembered <- target }})
 	out := &output{}
-	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(nil), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithWindowSize(120, 40))
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(nil), tea.WithOutput(out), tea.WithoutSignalHandler(),
+		tea.WithWindowSize(120, 40))
 	ended := make(chan error, 1)
 	go func() { _, err := p.Run(); ended <- err }()
 	p.Send(tea.KeyPressMsg{Code: tea.KeyEnter})
@@ -135,7 +141,8 @@ func TestWholeProgram(t *testing.T) {
 func TestAKeyIsAnsweredQuickly(t *testing.T) {
 	m := showing(t, 160, 50, func(s *evidence.Set) {
 		for i := range 250 {
-			s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: netip.AddrFrom4([4]byte{172, 27, 40, byte(i)}), Reply: Answer(Core, 1)})
+			s.Neighbours = append(s.Neighbours,
+				evidence.Neighbour{Asked: netip.AddrFrom4([4]byte{172, 27, 40, byte(i)}), Reply: Answer(Core, 1)})
 		}
 		for range 20 {
 			s.Hops = append(s.Hops, Path(Bookings, Gateway, Edge, Provider, Exchange, Bookings)...)

@@ -16,7 +16,8 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
-// inboxes hold the messages of commands that have ended, for each model: the tests are what otherwise the terminal's loop is. A model belongs to one goroutine.
+// inboxes hold the messages of commands that have ended, for each model: the tests are what otherwise the terminal's loop is. A model
+// belongs to one goroutine.
 var inboxes sync.Map
 
 func inbox(m *model) chan tea.Msg {
@@ -101,7 +102,10 @@ func eventually(m *model, want string, within time.Duration) bool {
 // stateOf is a case in which one run of the tests has found that evidence.
 func stateOf(s *evidence.Set) state.State {
 	at := time.Now()
-	st := state.Fold(state.State{}, event.Event{At: at, Body: event.Began{Round: 1, Question: evidence.Subject{Target: s.Target, Interface: s.Interface, Families: s.Families}, Endpoint: s.Endpoint, Sheet: s.Sheet}})
+	st := state.Fold(state.State{},
+		event.Event{At: at,
+			Body: event.Began{Round: 1, Question: evidence.Subject{Target: s.Target, Interface: s.Interface, Families: s.Families},
+				Endpoint: s.Endpoint, Sheet: s.Sheet}})
 	return judgedAs(st, s)
 }
 
@@ -110,5 +114,6 @@ func judgedAs(st state.State, s *evidence.Set) state.State {
 	st.Round.Set = *s
 	result := verdict.Judge(s)
 	over := len(s.Open) == 0
-	return state.Fold(st, event.Event{At: time.Now(), Body: event.Judged{Round: st.Round.Number, Settled: result.Settled, Over: over, Result: &result}})
+	return state.Fold(st,
+		event.Event{At: time.Now(), Body: event.Judged{Round: st.Round.Number, Settled: result.Settled, Over: over, Result: &result}})
 }

@@ -124,7 +124,8 @@ func (m *model) verdictLines(most int) []string {
 	}
 	v := &m.state.Verdict
 	if v.Standing != state.Current {
-		was := fmt.Sprintf("Was: %s, from %s until %s. %s", lower(v.Title()), v.Since.Format("15:04:05"), v.Doubted.Format("15:04:05"), v.Result.Sentence)
+		was := fmt.Sprintf("Was: %s, from %s until %s. %s", lower(v.Title()), v.Since.Format("15:04:05"), v.Doubted.Format("15:04:05"),
+			v.Result.Sentence)
 		lines = append(lines, indent(wrap(was, width, max(most-2, 1)), t.faint)...)
 		r := &row{}
 		r.put(t.accent, " Now   ").put(t.text, fit(m.waitingFor(), width-7))
@@ -154,7 +155,8 @@ func (m *model) verdictLines(most int) []string {
 	if ask {
 		found := "   w tells what you found"
 		q := &row{}
-		q.put(t.accent, " You   ").put(t.text, fit(m.result.Questions[0].Text, width-7-len(found))).put(t.key, "   w").put(t.faint, strings.TrimPrefix(found, "   w"))
+		q.put(t.accent, " You   ").put(t.text, fit(m.result.Questions[0].Text, width-7-len(found))).put(t.key, "   w").
+			put(t.faint, strings.TrimPrefix(found, "   w"))
 		return append(lines, q.cut(m.width))
 	}
 	if len(lines) < most && len(m.result.Next) > 1 && m.notice == "" {
@@ -172,8 +174,8 @@ func lower(s string) string {
 	return strings.ToLower(s[:1]) + s[1:]
 }
 
-// story is the one paragraph that the verdict tells: what is so, what became of what was before, what else is wrong, what looks wrong and is not, and the
-// outages that were seen. There is one zone in it.
+// story is the one paragraph that the verdict tells: what is so, what became of what was before, what else is wrong, what looks wrong and
+// is not, and the outages that were seen. There is one zone in it.
 func (m *model) story() string {
 	text := m.result.Sentence
 	if since := m.since(); since.Words != "" {
@@ -206,8 +208,8 @@ func (m *model) since() verdict.Since {
 	return verdict.Compare(*m.before, m.result)
 }
 
-// outagesSeen is what watching has found: a fault that comes and goes is rarely there at the moment of a test. What the verdict tells of already is not
-// told again.
+// outagesSeen is what watching has found: a fault that comes and goes is rarely there at the moment of a test. What the verdict tells of
+// already is not told again.
 func (m *model) outagesSeen() (words string) {
 	all := slices.Clone(m.state.Outages)
 	if m.result.Zone != verdict.None {
@@ -224,7 +226,8 @@ func (m *model) outagesSeen() (words string) {
 	if !o.To.IsZero() {
 		lasted = "for " + report.Lasting(o.To.Sub(o.From))
 	}
-	return fmt.Sprintf(" Watched since %s: %s, the last at %s, %s, %s (6 shows them).", m.state.Began.Format("15:04:05"), plural(len(all), "outage"),
+	return fmt.Sprintf(" Watched since %s: %s, the last at %s, %s, %s (6 shows them).", m.state.Began.Format("15:04:05"),
+		plural(len(all), "outage"),
 		o.From.Format("15:04:05"), lasted, o.Zone)
 }
 
@@ -245,7 +248,8 @@ func (m *model) waitingFor() string {
 	}
 	if n := len(s.Chosen); n > 0 {
 		last := s.Chosen[n-1]
-		return fmt.Sprintf("%s It would part %s.", verdict.TestOf(last).Text, strings.Join(last.Between[:min(len(last.Between), mostBetween)], ", "))
+		return fmt.Sprintf("%s It would part %s.", verdict.TestOf(last).Text,
+			strings.Join(last.Between[:min(len(last.Between), mostBetween)], ", "))
 	}
 	var parts []string
 	for _, k := range s.Open {

@@ -43,9 +43,13 @@ func (m *model) helpPage() []string {
 			pairs = append(pairs, [2]string{b.Help().Key, b.Help().Desc})
 		}
 	}
-	does := map[string]string{"found": "tell what only a person can find out: each answer counts as evidence", "export": "write what is on screen: a drawing or the data",
-		"again": "everything is asked again, now", "target": "ask for another target", "port": "mean another network port", "along the line": "walk along the line: each station opens the view on its matter",
-		"mended": "in this demonstration: have the repair done, and run the same tests again", "scenarios": "look into another complaint", "help": "this page", "quit": "leave"}
+	does := map[string]string{"found": "tell what only a person can find out: each answer counts as evidence",
+		"export": "write what is on screen: a drawing or the data",
+		"again":  "everything is asked again, now", "target": "ask for another target", "port": "mean another network port",
+		"along the line": "walk along the line: each station opens the view on its matter",
+		"mended":         "in this demonstration: have the repair done, and run the same tests again",
+		"scenarios":      "look into another complaint",
+		"help":           "this page", "quit": "leave"}
 	for i := range pairs {
 		pairs[i][1] = does[pairs[i][1]]
 	}

@@ -33,7 +33,8 @@ func (l lane) place(column int) time.Duration {
 // dots are the Braille patterns' bits: for each half of a cell four heights, the lowest first.
 var dots = [2][4]rune{{0x40, 0x04, 0x02, 0x01}, {0x80, 0x20, 0x10, 0x08}}
 
-// times draws round trips by position: the higher, the longer, up to top. Each half column has a dot for every height that a reply in it had.
+// times draws round trips by position: the higher, the longer, up to top. Each half column has a dot for every height that a reply in it
+// had.
 func (l lane) times(points []series.Point, top time.Duration) string {
 	cells := make([]rune, l.width)
 	for _, p := range points {
@@ -67,12 +68,14 @@ type loss struct {
 
 // marksOf are the shapes of what is no plain reply; they stand in the help as well.
 var marksOf = map[series.Fate]loss{
-	series.Late: {"◦", verdict.Strained}, series.Unreachable: {"▣", verdict.Broken}, series.NotSent: {"▽", verdict.Broken}, series.Silent: {"┼", verdict.Broken},
+	series.Late: {"◦", verdict.Strained}, series.Unreachable: {"▣", verdict.Broken}, series.NotSent: {"▽", verdict.Broken},
+	series.Silent: {"┼", verdict.Broken},
 }
 
 const again = "∷" // more than one answer
 
-// losses draws what did not come back: a run of losses as one bracket with its length, a late answer, an unreachable, a duplicate by their shapes.
+// losses draws what did not come back: a run of losses as one bracket with its length, a late answer, an unreachable, a duplicate by their
+// shapes.
 func (l lane) losses(points []series.Point) (cells []loss, any bool) {
 	cells = make([]loss, l.width)
 	put := func(column int, m loss) {
@@ -133,7 +136,9 @@ func bracket(n, width int) []rune {
 
 // axis writes times of day along a lane, as many as have room.
 func (l lane) axis(clock func(time.Duration) time.Time) string {
-	steps := []time.Duration{5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 4 * time.Hour, 6 * time.Hour, 12 * time.Hour}
+	steps := []time.Duration{5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute,
+		5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 4 * time.Hour, 6 * time.Hour,
+		12 * time.Hour}
 	step, form := steps[len(steps)-1], "15:04"
 	for _, s := range steps {
 		if float64(s)/float64(l.to-l.from)*float64(l.width) >= 14 {

@@ -18,7 +18,8 @@ import (
 	"passepartout/internal/scenario"
 )
 
-// TestKeyLatency measures from a key to the frame that answers it, in the program itself, while 50 targets are probed; and what four targets cost.
+// TestKeyLatency measures from a key to the frame that answers it, in the program itself, while 50 targets are probed; and what four
+// targets cost.
 func TestKeyLatency(t *testing.T) {
 	if testing.Short() {
 		t.Skip("measures")
@@ -29,9 +30,12 @@ func TestKeyLatency(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
-	m := newModel(ctx, Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second, Asked: true, Target: s.Target})
+	m := newModel(ctx,
+		Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second,
+			Asked: true, Target: s.Target})
 	out := &output{}
-	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(nil), tea.WithOutput(out), tea.WithoutSignalHandler(), tea.WithWindowSize(160, 50), tea.WithFPS(framesPerSecond))
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(nil), tea.WithOutput(out), tea.WithoutSignalHandler(),
+		tea.WithWindowSize(160, 50), tea.WithFPS(framesPerSecond))
 	ended := make(chan struct{})
 	go func() { _, _ = p.Run(); close(ended) }()
 	key := func(k string) { p.Send(tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}) }
@@ -66,7 +70,8 @@ func TestKeyLatency(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	slices.Sort(took)
-	fmt.Printf("a key while 50 targets are probed: answered within %v at the median, %v at 99 %%\n", took[len(took)/2].Round(100*time.Microsecond), took[len(took)*99/100].Round(100*time.Microsecond))
+	fmt.Printf("a key while 50 targets are probed: answered within %v at the median, %v at 99 %%\n",
+		took[len(took)/2].Round(100*time.Microsecond), took[len(took)*99/100].Round(100*time.Microsecond))
 	assert.Less(t, took[len(took)/2], 300*time.Millisecond)
 	key("q")
 	<-ended

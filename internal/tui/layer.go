@@ -9,7 +9,8 @@ import (
 	"passepartout/internal/core/endpoint"
 )
 
-// layer is what lies over the view: a page of its own, such as a list to choose from, or a line at the foot in which something is typed. The topmost takes the keys.
+// layer is what lies over the view: a page of its own, such as a list to choose from, or a line at the foot in which something is typed.
+// The topmost takes the keys.
 type layer struct {
 	draw  func(m *model) []string // a whole screen; nil for a line
 	line  func(m *model) string   // in place of the foot
@@ -26,7 +27,8 @@ func init() { // they open one another
 	interfacesLayer = &layer{draw: (*model).interfaceList, press: (*model).pressInterfaces}
 	foundLayer = &layer{draw: (*model).foundPage, press: (*model).pressFound}
 	casesLayer = &layer{draw: (*model).casesPage, press: (*model).pressCases}
-	questionLayer = &layer{draw: func(m *model) []string { lines, _, _ := m.questionPage(); return lines }, press: (*model).pressQuestion, paste: (*model).pasteQuestion}
+	questionLayer = &layer{draw: func(m *model) []string { lines, _, _ := m.questionPage(); return lines }, press: (*model).pressQuestion,
+		paste: (*model).pasteQuestion}
 	entryLayer = &layer{line: (*model).entryRow, press: (*model).pressEntry, paste: (*model).pasteEntry}
 }
 

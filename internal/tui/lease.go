@@ -20,7 +20,9 @@ func (m *model) leasePage() []string {
 		return append(lines, "", "  "+t.faint.Render("The machine's settings are being read."))
 	}
 	if _, ok := m.set.Endpoint.Interface(m.set.Interface); !ok {
-		return append(lines, "", "  "+t.faint.Render("This machine has no network port besides loopback, and so no lease. Plug one in or load its driver; r looks again."))
+		return append(lines, "",
+			"  "+t.faint.Render(
+				"This machine has no network port besides loopback, and so no lease. Plug one in or load its driver; r looks again."))
 	}
 	tall := m.height >= 34
 	if tall {
@@ -67,7 +69,9 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 		for _, old := range e.Leases {
 			if old.Interface == m.set.Interface {
 				r := &row{}
-				r.at(4).put(t.faint, fit(fmt.Sprintf("left over: %v by %s, %s, in %s", old.Terms.Prefix(), old.Client, report.LeaseStanding(old, now), old.Source), width-5))
+				r.at(4).put(t.faint,
+					fit(fmt.Sprintf("left over: %v by %s, %s, in %s", old.Terms.Prefix(), old.Client, report.LeaseStanding(old, now),
+						old.Source), width-5))
 				out = append(out, r.cut(width))
 				break
 			}
@@ -76,7 +80,8 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 	}
 	state := l.At(now)
 	head.put(t.text, "   "+l.Terms.Prefix().String()).put(t.faint, "   ")
-	style := map[lease.State]verdict.State{lease.Bound: verdict.Holds, lease.Renewing: verdict.Holds, lease.Rebinding: verdict.Strained, lease.Expired: verdict.Broken}[state]
+	style := map[lease.State]verdict.State{lease.Bound: verdict.Holds, lease.Renewing: verdict.Holds, lease.Rebinding: verdict.Strained,
+		lease.Expired: verdict.Broken}[state]
 	words := string(state)
 	if l.Endless {
 		words = "bound, without end"
@@ -135,13 +140,18 @@ func leaseMeans(l lease.Lease, now time.Time) string {
 		if l.Plan.After(now) {
 			when = l.Plan
 		}
-		return fmt.Sprintf("The client renews by itself at %s, in %s, by asking the server that gave it; from T2 on any server.", when.Local().Format("15:04:05"), in(when))
+		return fmt.Sprintf("The client renews by itself at %s, in %s, by asking the server that gave it; from T2 on any server.",
+			when.Local().Format("15:04:05"), in(when))
 	case lease.Renewing:
-		return fmt.Sprintf("T1 is past: the client is asking the server that gave it. In %s it will ask any server; in %s the lease ends.", in(l.T2), in(l.Expires))
+		return fmt.Sprintf("T1 is past: the client is asking the server that gave it. In %s it will ask any server; in %s the lease ends.",
+			in(l.T2), in(l.Expires))
 	case lease.Rebinding:
-		return fmt.Sprintf("T2 is past and nobody has renewed it: the client is asking any server. In %s the lease ends, and the address with it.", in(l.Expires))
+		return fmt.Sprintf(
+			"T2 is past and nobody has renewed it: the client is asking any server. In %s the lease ends, and the address with it.",
+			in(l.Expires))
 	case lease.Expired:
-		return fmt.Sprintf("It ran out %s ago. An address that is used on may belong to somebody else by now.", report.LeaseTime(now.Sub(l.Expires).Round(time.Second)))
+		return fmt.Sprintf("It ran out %s ago. An address that is used on may belong to somebody else by now.",
+			report.LeaseTime(now.Sub(l.Expires).Round(time.Second)))
 	}
 	return "Its times are not known."
 }
@@ -166,7 +176,9 @@ func spanOfTime(t theme, l lease.Lease, now time.Time, width int) []string {
 		name  string
 		style verdict.State
 	}
-	marks := []sign{{column(from), "├", "obtained", verdict.Holds}, {column(l.T1), "┊", "T1", verdict.Holds}, {column(l.T2), "┊", "T2", verdict.Strained}, {column(l.Expires), map[bool]string{false: "┤", true: "╳"}[now.After(l.Expires)], "ends", verdict.Broken}}
+	marks := []sign{{column(from), "├", "obtained", verdict.Holds}, {column(l.T1), "┊", "T1", verdict.Holds},
+		{column(l.T2), "┊", "T2", verdict.Strained},
+		{column(l.Expires), map[bool]string{false: "┤", true: "╳"}[now.After(l.Expires)], "ends", verdict.Broken}}
 	bar, names := &row{}, &row{}
 	bar.at(2).put(t.faint, first+" ")
 	for c := left; c < right; c++ {

@@ -22,7 +22,8 @@ func TestLeaseView(t *testing.T) {
 	t.Parallel()
 	m := alive(t, "dhcp-rogue", 140, 44)
 	press(m, "3")
-	shows(t, m, "172.27.40.210/24", "━━ bound", "by dhclient, from", "obtained", "now", "T1", "T2", "ends", "The client renews by itself at",
+	shows(t, m, "172.27.40.210/24", "━━ bound", "by dhclient, from", "obtained", "now", "T1", "T2", "ends",
+		"The client renews by itself at",
 		"offered by", "172.27.40.66", "╍╍ differs", "disagree: router, name server", "heard since", "own left out")
 	assert.NotContains(t, text(m), "informed by")
 	press(m, "u") // and those of this program too
@@ -57,11 +58,13 @@ func TestCaptureInTheLeaseView(t *testing.T) {
 	press(m, "esc", "o")
 	type_(m, captured)
 	press(m, "enter")
-	shows(t, m, "60 frames read", "in relayed.pcap: 2 discover, 2 offer, 5 request, 6 ack, 3 release", "ticket-03", "bound: 172.27.40.100/24 by 172.27.50.2", "client", "relay 172.27.40.1", "server 172.27.50.2", "seen again")
+	shows(t, m, "60 frames read", "in relayed.pcap: 2 discover, 2 offer, 5 request, 6 ack, 3 release", "ticket-03",
+		"bound: 172.27.40.100/24 by 172.27.50.2", "client", "relay 172.27.40.1", "server 172.27.50.2", "seen again")
 	press(m, "down", "down")
 	shows(t, m, "▸ ", "release 172.27.40.100")
 	file := filepath.Join(t.TempDir(), "lease")
-	for ending, want := range map[string]string{".svg": "released: 172.27.40.100", ".json": `"passepartout.lease/1"`, ".jsonl": `"outcome":"renewed"`, ".txt": "given by", ".pdf": "%PDF"} {
+	for ending, want := range map[string]string{".svg": "released: 172.27.40.100", ".json": `"passepartout.lease/1"`,
+		".jsonl": `"outcome":"renewed"`, ".txt": "given by", ".pdf": "%PDF"} {
 		press(m, "e")
 		m.entry.input.SetValue(file + ending)
 		press(m, "enter")
@@ -98,14 +101,16 @@ func TestLeaseViewWithoutALease(t *testing.T) {
 	carryOut(m, m.ask())
 	press(m, "3")
 	testsEnd(t, m)
-	shows(t, m, "172.27.40.24/24, set by hand", "no lease is in force", "cannot be heard: it needs permission for raw frames", "could not be asked")
+	shows(t, m, "172.27.40.24/24, set by hand", "no lease is in force", "cannot be heard: it needs permission for raw frames",
+		"could not be asked")
 	press(m, "d")
 	shows(t, m, "cannot be asked here")
 }
 
 func TestLeaseStatesInWords(t *testing.T) {
 	for ago, want := range map[time.Duration]string{
-		8 * time.Minute: "The client renews by itself", 40 * time.Minute: "T1 is past", 55 * time.Minute: "T2 is past and nobody has renewed it", 3 * time.Hour: "It ran out 2 h",
+		8 * time.Minute: "The client renews by itself", 40 * time.Minute: "T1 is past",
+		55 * time.Minute: "T2 is past and nobody has renewed it", 3 * time.Hour: "It ran out 2 h",
 	} {
 		m := showing(t, 120, 40, func(s *evidence.Set) {
 			Leased(s, ago, Offer(24).Terms)

@@ -215,7 +215,8 @@ func readCapture(ctx context.Context, path string) (*capturedFile, string, error
 	}
 	defer file.Close()
 	if info, err := file.Stat(); err == nil && info.Size() > 256<<20 {
-		return nil, "", fmt.Errorf("%d MiB are too many for this view: passepartout dhcp --read %s reads it", info.Size()>>20, wiretext.Clean(path))
+		return nil, "",
+			fmt.Errorf("%d MiB are too many for this view: passepartout dhcp --read %s reads it", info.Size()>>20, wiretext.Clean(path))
 	}
 	f := &capturedFile{name: wiretext.Clean(filepath.Base(path))}
 	dropped, skipped := 0, 0

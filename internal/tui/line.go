@@ -11,7 +11,8 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
-// drawLine draws the line: three zones from left to right, the segment's stations as branches, the gateway the lowest of them, and from it the way on.
+// drawLine draws the line: three zones from left to right, the segment's stations as branches, the gateway the lowest of them, and from it
+// the way on.
 func drawLine(t theme, l topology.Line, width int) (lines []string, spots []spot) {
 	host := l.Host
 	if width < 110 && len(host) > 2 {
@@ -152,7 +153,9 @@ func drawBeyond(t theme, rows []*row, l topology.Line, fork, width int) (spots [
 	last := rows[len(rows)-1]
 	stations := l.Beyond
 	if len(stations) > 2 && fork+beyondWidth(l, 1) > width {
-		stations = []topology.Station{{Role: topology.Path, Label: fmt.Sprintf("%d stations", len(stations)-1), State: stations[len(stations)-2].State}, stations[len(stations)-1]}
+		stations = []topology.Station{
+			{Role: topology.Path, Label: fmt.Sprintf("%d stations", len(stations)-1), State: stations[len(stations)-2].State},
+			stations[len(stations)-1]}
 	}
 	names := l.Names
 	if len(stations) == 0 && len(names) == 0 {

@@ -25,7 +25,8 @@ func alive(t *testing.T, name string, width, height int) *model {
 	require.NoError(t, err)
 	site, err := simulated.Build(s, simulated.Options{})
 	require.NoError(t, err)
-	m := newModel(t.Context(), Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second})
+	m := newModel(t.Context(),
+		Config{Ground: Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}, Deadline: 10 * time.Second})
 	m.Init()
 	send(m, tea.WindowSizeMsg{Width: width, Height: height})
 	t.Cleanup(m.leave)
@@ -55,7 +56,8 @@ func TestReachView(t *testing.T) {
 	shows(t, m, "3 added", "172.27.40.50", "weather.kittiwake.ex", "no answer yet")
 
 	press(m, "a")
-	for wrong, want := range map[string]string{"bad..name": "target", "@/nonexistent/list": "no such file", strings.Repeat("10.0.0.1 ", 2001): "at most 2000"} {
+	for wrong, want := range map[string]string{"bad..name": "target", "@/nonexistent/list": "no such file",
+		strings.Repeat("10.0.0.1 ", 2001): "at most 2000"} {
 		m.pasteEntry(wrong)
 		press(m, "enter")
 		shows(t, m, want)
@@ -127,7 +129,8 @@ func TestPathView(t *testing.T) {
 	t.Parallel()
 	m := alive(t, "balanced-middle", 140, 44)
 	press(m, "7")
-	shows(t, m, "to bookings.kittiwake.example 203.0.113.80", "TCP 443, one flow", "┃pier-gw", "this subnet", "provider", "all comes through", "┃bookings", "●")
+	shows(t, m, "to bookings.kittiwake.example 203.0.113.80", "TCP 443, one flow", "┃pier-gw", "this subnet", "provider",
+		"all comes through", "┃bookings", "●")
 	press(m, "m", "m", "f") // UDP, eight flows
 	shows(t, m, "8 flows", "2 stations share the load", "198.51.100.35")
 	press(m, "down", "enter")
@@ -199,7 +202,8 @@ func TestLanes(t *testing.T) {
 	l := lane{from: 0, to: 20 * time.Second, width: 20}
 	var points []series.Point
 	for i, c := range "rRrr......rl.uNrDrrr" {
-		fate := map[rune]series.Fate{'r': series.Replied, 'R': series.Replied, 'D': series.Replied, '.': series.Silent, 'l': series.Late, 'u': series.Unreachable, 'N': series.NotSent}[c]
+		fate := map[rune]series.Fate{'r': series.Replied, 'R': series.Replied, 'D': series.Replied, '.': series.Silent, 'l': series.Late,
+			'u': series.Unreachable, 'N': series.NotSent}[c]
 		p := series.Point{At: time.Duration(i) * time.Second, Fate: fate, RTT: 5 * time.Millisecond}
 		switch c {
 		case 'R':
@@ -224,5 +228,7 @@ func TestLanes(t *testing.T) {
 	assert.False(t, any)
 	axis := l.axis(func(at time.Duration) time.Time { return time.Date(2026, 11, 23, 9, 14, 0, 0, time.UTC).Add(at) })
 	assert.True(t, strings.HasSuffix(axis, "now"), axis)
-	assert.Contains(t, lane{0, time.Hour, 100}.axis(func(at time.Duration) time.Time { return time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC).Add(at) }), "09:10")
+	assert.Contains(t,
+		lane{0, time.Hour, 100}.axis(func(at time.Duration) time.Time { return time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC).Add(at) }),
+		"09:10")
 }

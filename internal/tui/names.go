@@ -240,12 +240,13 @@ func (f *namesFound) compare(ctx context.Context, ground machine.Machine, server
 	}
 	f.comparing, f.done, f.stop, f.compared = true, 0, cancel, compared
 	f.mu.Unlock()
-	probe.Compare(ctx, ground, probe.TrialQuestion{Servers: servers, Names: compared.Names, Rounds: trialRounds, Pause: trialPause}, func(l evidence.Lookup) {
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		f.compared.Trial.Add(l)
-		f.done++
-	})
+	probe.Compare(ctx, ground, probe.TrialQuestion{Servers: servers, Names: compared.Names, Rounds: trialRounds, Pause: trialPause},
+		func(l evidence.Lookup) {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			f.compared.Trial.Add(l)
+			f.done++
+		})
 	f.mu.Lock()
 	f.comparing = false
 	f.mu.Unlock()

@@ -91,7 +91,9 @@ func (m *model) answers(n report.Named, asking bool, room int) []string {
 	}
 	lines := []string{head.cut(m.width)}
 	if len(n.Hosts) > 0 {
-		lines = append(lines, "    "+t.state[verdict.Strained].Render(fit("the hosts file answers first, with "+listOrNone(n.Hosts)+": programs here ask nobody", m.width-5)))
+		lines = append(lines,
+			"    "+t.state[verdict.Strained].Render(
+				fit("the hosts file answers first, with "+listOrNone(n.Hosts)+": programs here ask nobody", m.width-5)))
 	}
 	const label, least = 12, 30
 	most := max((m.width-label-2)/least, 1)
@@ -199,7 +201,8 @@ func (m *model) compareLines(c report.Compared, comparing bool, done int) []stri
 	lines := []string{m.rule()}
 	keys := &row{}
 	keys.at(2)
-	for _, k := range [][2]string{{"n", "look up"}, {"y", "kind: " + strings.Join(kindsOfRecord[v.kinds], " ")}, {"p", "UDP and TCP"}, {"c", "compare the servers"}} {
+	for _, k := range [][2]string{{"n", "look up"}, {"y", "kind: " + strings.Join(kindsOfRecord[v.kinds], " ")}, {"p", "UDP and TCP"},
+		{"c", "compare the servers"}} {
 		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
 	}
 	if v.note != "" {

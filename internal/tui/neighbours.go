@@ -99,8 +99,9 @@ func (m *model) openNeighbours() {
 	}
 	forget[segmentSeen](m)
 	ctx, cancel := context.WithCancel(m.ctx)
-	keep(m, &neighboursWatch{ctx: ctx, cancel: cancel, iface: m.set.Interface, own: own, config: neighbourwatch.Config{Machine: m.case_.Machine(),
-		Interface: m.set.Interface, Endpoint: m.set.Endpoint, Sheet: m.Ground.Sheet, Known: m.set, Began: m.state.Round.Began}})
+	keep(m, &neighboursWatch{ctx: ctx, cancel: cancel, iface: m.set.Interface, own: own,
+		config: neighbourwatch.Config{Machine: m.case_.Machine(),
+			Interface: m.set.Interface, Endpoint: m.set.Endpoint, Sheet: m.Ground.Sheet, Known: m.set, Began: m.state.Round.Began}})
 }
 
 func ownPrefixes(s *evidence.Set) (out []netip.Prefix) {
@@ -205,7 +206,8 @@ func (m *model) askSegment(confirmed bool) {
 		return
 	case size > 256 && !confirmed:
 		v.large = true
-		v.note = fmt.Sprintf("%v has %d addresses: a once more asks them all, %d a second; any other key leaves it", prefix.Masked(), size, neighbourwatch.LargeRate)
+		v.note = fmt.Sprintf("%v has %d addresses: a once more asks them all, %d a second; any other key leaves it", prefix.Masked(), size,
+			neighbourwatch.LargeRate)
 		return
 	}
 	ctx, cancel := context.WithCancel(v.ctx)

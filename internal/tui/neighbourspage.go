@@ -23,7 +23,9 @@ func (m *model) neighboursPage() []string {
 	case m.set == nil || m.set.Endpoint == nil:
 		return append(lines, "", "  "+t.faint.Render("The machine's settings are being read."))
 	case m.neighbours() == nil:
-		return append(lines, "", "  "+t.faint.Render("This machine has no network port besides loopback, and so no neighbours. Plug one in or load its driver; r looks again."))
+		return append(lines, "",
+			"  "+t.faint.Render("This machine has no network port besides loopback, and so no neighbours. Plug one in or load its "+
+				"driver; r looks again."))
 	}
 	v := m.neighbours()
 	p := m.segment().Picture
@@ -148,11 +150,14 @@ func (m *model) cable(p neighbourwatch.Picture) []string {
 	switch {
 	case p.Switch != nil:
 		r.put(t.text, "The cable leads to "+report.SwitchWords(*p.Switch)).put(t.faint, "   heard "+neighbours.Age(p.At.Sub(p.SwitchAt)))
-		if documented && (home.VLAN > 0 && p.Switch.VLAN > 0 && home.VLAN != p.Switch.VLAN || home.Switch != "" && p.Switch.Name != "" && !strings.EqualFold(home.Switch, p.Switch.Name)) {
+		if documented &&
+			(home.VLAN > 0 && p.Switch.VLAN > 0 && home.VLAN != p.Switch.VLAN || home.Switch != "" && p.Switch.Name != "" &&
+				!strings.EqualFold(home.Switch, p.Switch.Name)) {
 			r.put(t.state[verdict.Strained], fmt.Sprintf("   ╍╍ documented: %s VLAN %d", home.Switch, home.VLAN))
 		}
 	case p.Withheld != "":
-		r.put(t.faint, "What is said on the segment cannot be heard: it "+p.Withheld+". The system's own table shows, and its own questions.")
+		r.put(t.faint,
+			"What is said on the segment cannot be heard: it "+p.Withheld+". The system's own table shows, and its own questions.")
 	default:
 		r.put(t.faint, "The switch has not said who it is (LLDP): many say it every 30 s, some never.")
 	}
@@ -185,7 +190,9 @@ func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
 	}
 	lines := []string{head.cut(m.width)}
 	if len(p.Rows) == 0 {
-		return append(lines, indent(wrap("Nobody is known yet. a asks everybody on the segment; who speaks by themselves shows as well.", m.width-6, 3), t.faint)...)
+		return append(lines,
+			indent(wrap("Nobody is known yet. a asks everybody on the segment; who speaks by themselves shows as well.", m.width-6, 3),
+				t.faint)...)
 	}
 	rows := min(len(p.Rows), room-1)
 	from := min(max(v.selected-rows/2, 0), len(p.Rows)-rows)
@@ -297,7 +304,10 @@ func (m *model) neighbourDetail(p neighbourwatch.Picture) []string {
 		if f.Said {
 			how = "it claims the address"
 		}
-		r.at(4).put(t.state[verdict.Strained], f.Hardware.String()).put(t.text, "   "+how).put(t.faint, fmt.Sprintf("   first %s, last %s   %s", neighbours.Age(p.At.Sub(f.First)), neighbours.Age(p.At.Sub(f.Last)), oui.Of(f.Hardware)))
+		r.at(4).put(t.state[verdict.Strained], f.Hardware.String()).put(t.text, "   "+how).
+			put(t.faint,
+				fmt.Sprintf("   first %s, last %s   %s", neighbours.Age(p.At.Sub(f.First)), neighbours.Age(p.At.Sub(f.Last)),
+					oui.Of(f.Hardware)))
 		lines = append(lines, r.cut(m.width))
 	}
 	return lines
@@ -325,7 +335,8 @@ func (m *model) neighboursBelow(p neighbourwatch.Picture) []string {
 	if p.Trial != nil {
 		prefix := m.segment().watch.Prefix(p.Trial.Address)
 		s, sentence, limits := p.Trial.Result(prefix, m.segment().watch.Home, m.segment().watch.HasHome)
-		state := map[neighbours.Standing]verdict.State{neighbours.Taken: verdict.Strained, neighbours.Claimed: verdict.Strained, neighbours.Quiet: verdict.Holds, neighbours.Nobody: verdict.Holds}[s]
+		state := map[neighbours.Standing]verdict.State{neighbours.Taken: verdict.Strained, neighbours.Claimed: verdict.Strained,
+			neighbours.Quiet: verdict.Holds, neighbours.Nobody: verdict.Holds}[s]
 		if p.Trial.Own && s == neighbours.Taken {
 			state = verdict.Broken
 		}
@@ -337,7 +348,9 @@ func (m *model) neighboursBelow(p neighbourwatch.Picture) []string {
 		}
 	}
 	if p.Missed > 0 {
-		lines = append(lines, "  "+t.state[verdict.Strained].Render(fit(fmt.Sprintf("%d claims found no room here: somebody floods the segment", p.Missed), m.width-3)))
+		lines = append(lines,
+			"  "+t.state[verdict.Strained].Render(
+				fit(fmt.Sprintf("%d claims found no room here: somebody floods the segment", p.Missed), m.width-3)))
 	}
 	keys := &row{}
 	keys.at(2)

@@ -28,7 +28,8 @@ var settingNames = [6]string{"address", "mask", "gateway", "name servers", "doma
 // heldHere is what this machine has.
 func (m *model) heldHere() settings {
 	e := m.set.Endpoint
-	s := settings{head: "held here", cells: [6]string{"none", "none", "none", listOrNone(e.AskedResolvers()), strings.Join(e.Search, ", "), ""}}
+	s := settings{head: "held here",
+		cells: [6]string{"none", "none", "none", listOrNone(e.AskedResolvers()), strings.Join(e.Search, ", "), ""}}
 	i, ok := e.Interface(m.set.Interface)
 	if !ok {
 		return s
@@ -93,7 +94,8 @@ func lasting(d time.Duration) string {
 
 // offeredBy is what a server gives: an offer, or the answer to an INFORM, which has neither address nor lease.
 func (m *model) offeredBy(o evidence.Offer, verb string) settings {
-	s := settings{head: verb + " " + m.named(o.Server), cells: [6]string{"", "", listOrNone(o.Routers), listOrNone(o.Resolvers), o.Domain, ""}}
+	s := settings{head: verb + " " + m.named(o.Server),
+		cells: [6]string{"", "", listOrNone(o.Routers), listOrNone(o.Resolvers), o.Domain, ""}}
 	if o.Address.IsValid() {
 		s.cells[0], s.cells[1] = o.Address.Addr().String(), subnet.Mask(o.Address)
 	} else if o.Terms.PrefixLength > 0 {
@@ -105,7 +107,8 @@ func (m *model) offeredBy(o evidence.Offer, verb string) settings {
 	var more []string
 	for _, x := range o.Options {
 		switch x.Code {
-		case dhcp.OptMask, dhcp.OptRouters, dhcp.OptResolvers, dhcp.OptDomain, dhcp.OptLease, dhcp.OptType, dhcp.OptServer, dhcp.OptT1, dhcp.OptT2, 28: // 28: the broadcast address, which follows from the mask
+		case dhcp.OptMask, dhcp.OptRouters, dhcp.OptResolvers, dhcp.OptDomain, dhcp.OptLease, dhcp.OptType, dhcp.OptServer, dhcp.OptT1,
+			dhcp.OptT2, 28: // 28: the broadcast address, which follows from the mask
 		default:
 			more = append(more, fmt.Sprintf("%s %s", x.Name, x.Value))
 		}
@@ -117,7 +120,8 @@ func (m *model) offeredBy(o evidence.Offer, verb string) settings {
 	return s
 }
 
-// offered puts what is held here beside what each server gives, and marks where they part. Brief leaves out what is of no use without the lease.
+// offered puts what is held here beside what each server gives, and marks where they part. Brief leaves out what is of no use without the
+// lease.
 func (m *model) offered(width, room int, brief bool) []string {
 	t := m.theme
 	d := m.discovery()
@@ -164,7 +168,8 @@ func (m *model) offered(width, room int, brief bool) []string {
 		for _, c := range columns[1:] {
 			parts = parts || c.cells[line] != "" && line < 4 && !sameList(c.cells[line], columns[0].cells[line])
 			for _, other := range columns[1:] {
-				parts = parts || line > 0 && line < 4 && c.cells[line] != "" && other.cells[line] != "" && !sameList(c.cells[line], other.cells[line])
+				parts = parts || line > 0 && line < 4 && c.cells[line] != "" && other.cells[line] != "" &&
+					!sameList(c.cells[line], other.cells[line])
 			}
 		}
 		style := t.text
@@ -193,7 +198,8 @@ func (m *model) offered(width, room int, brief bool) []string {
 	for _, c := range columns[1:] {
 		if c.more != "" && len(lines) < room {
 			r := &row{}
-			r.at(2).put(t.faint, fit("also "+strings.TrimPrefix(strings.TrimPrefix(c.head, "offered by "), "told by ")+": "+c.more, width-3))
+			r.at(2).put(t.faint,
+				fit("also "+strings.TrimPrefix(strings.TrimPrefix(c.head, "offered by "), "told by ")+": "+c.more, width-3))
 			lines = append(lines, r.cut(width))
 		}
 	}

@@ -174,7 +174,8 @@ func (m *model) checkList(width int) (out []listed) {
 		out = append(out, listed{r.cut(width), i})
 		if was, changed := since.Of(c.ID); changed { // before beside after
 			r := &row{}
-			r.at(4).put(t.faint, "before").at(15).put(t.state[was.Before.State], strands[was.Before.State]).put(t.faint, " "+fit(was.Before.Fact, width-19))
+			r.at(4).put(t.faint, "before").at(15).put(t.state[was.Before.State], strands[was.Before.State]).
+				put(t.faint, " "+fit(was.Before.Fact, width-19))
 			out = append(out, listed{r.cut(width), -1})
 		}
 	}

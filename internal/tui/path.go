@@ -41,7 +41,8 @@ func (t *tracing) shot() (s pathShot) {
 			s.at = time.Since(t.began)
 		}
 		now := track.Window(s.at - window)
-		s.places, s.reached, s.rounds, s.changes, s.apart, s.err = now.Places(-1), now.Reached(), track.Rounds(), track.Changes(), t.apart, t.err
+		s.places, s.reached, s.rounds, s.changes, s.apart, s.err = now.Places(-1), now.Reached(), track.Rounds(), track.Changes(), t.apart,
+			t.err
 		s.names = maps.Clone(t.names)
 		s.began = t.began
 	})
@@ -49,7 +50,8 @@ func (t *tracing) shot() (s pathShot) {
 	return s
 }
 
-// stalled is since when nothing comes through a stretch any more; false while something does. One round may be lost whole, and the last is under way.
+// stalled is since when nothing comes through a stretch any more; false while something does. One round may be lost whole, and the last is
+// under way.
 func (s pathShot) stalled(x path.Stretch) (since time.Time, yes bool) {
 	const rounds = 3
 	if x.Through == 0 || s.at-x.Last < rounds*time.Second+pathPatience {
@@ -75,7 +77,8 @@ func (m *model) pathPage() []string {
 		case m.set != nil && m.target.IsZero() && m.state.Round.Over:
 			words = "Nothing beyond the gateway was asked for, and no name server beyond it is set: there is nowhere to go. t asks for a target."
 		case m.set != nil && m.state.Round.Over:
-			words = "The target's name has led to no address, so that there is no way to show. The overview says why; t asks for another target."
+			words = "The target's name has led to no address, so that there is no way to show. The overview says why; t asks for " +
+				"another target."
 		}
 		for _, l := range wrap(words, m.width-4, 3) {
 			lines = append(lines, "", "  "+t.faint.Render(l))
@@ -111,7 +114,9 @@ func (m *model) pathPage() []string {
 	for i := max(len(s.changes)-2, 0); i < len(s.changes); i++ {
 		c := s.changes[i]
 		r := &row{}
-		r.put(t.faint, " "+m.path().now.began.Add(c.At).Format("15:04:05")).put(t.state[verdict.Strained], fmt.Sprintf("  the path changed at station %d, from %s to %s", c.HopLimit, m.called(s, c.Was), m.called(s, c.Is)))
+		r.put(t.faint, " "+m.path().now.began.Add(c.At).Format("15:04:05")).
+			put(t.state[verdict.Strained],
+				fmt.Sprintf("  the path changed at station %d, from %s to %s", c.HopLimit, m.called(s, c.Was), m.called(s, c.Is)))
 		lines = append(lines, r.cut(m.width))
 	}
 	return m.pathFoot(lines)
@@ -128,7 +133,8 @@ func (m *model) pathFoot(lines []string) []string {
 	}
 	keys := &row{}
 	keys.put(t.text, " ")
-	for _, k := range [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"}, {"z", "from zero"}} {
+	for _, k := range [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"},
+		{"z", "from zero"}} {
 		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
 	}
 	line := keys.cut(m.width)
@@ -147,16 +153,20 @@ func (m *model) pathHead(x *tracing, s pathShot) []string {
 	case x.flows > 1:
 		how = fmt.Sprintf("%d flows side by side", x.flows)
 	}
-	method := map[probe.TraceMethod]string{probe.TraceICMP: "ICMP echo", probe.TraceUDP: "UDP", probe.TraceTCP: fmt.Sprintf("TCP %d", x.to.Port())}[x.method]
+	method := map[probe.TraceMethod]string{probe.TraceICMP: "ICMP echo", probe.TraceUDP: "UDP",
+		probe.TraceTCP: fmt.Sprintf("TCP %d", x.to.Port())}[x.method]
 	who := x.to.Addr().String()
 	if m.target.Name != "" {
 		who = m.target.Host() + " " + who
 	}
 	r := &row{}
-	r.put(t.loud, " to "+wiretext.Clean(who)).put(t.faint, fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, plural(s.rounds, "round"), x.began.Format("15:04:05")))
+	r.put(t.loud, " to "+wiretext.Clean(who)).
+		put(t.faint,
+			fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, plural(s.rounds, "round"), x.began.Format("15:04:05")))
 	out := []string{r.cut(m.width)}
 	if s.apart {
-		out = append(out, " "+t.faint.Render(fit("One flow for all stations needs raw frames: "+m.Ground.Machine.Permissions().Frames.Mend, m.width-2)))
+		out = append(out,
+			" "+t.faint.Render(fit("One flow for all stations needs raw frames: "+m.Ground.Machine.Permissions().Frames.Mend, m.width-2)))
 	}
 	return out
 }
@@ -274,7 +284,8 @@ func (m *model) placeStyle(s pathShot, p path.Place) lipgloss.Style {
 	return m.theme.state[verdict.Holds]
 }
 
-// stretchRows are the stretches, unfolded or not: where all of them have room they are unfolded, and enter folds. at is the row of the selected one.
+// stretchRows are the stretches, unfolded or not: where all of them have room they are unfolded, and enter folds. at is the row of the
+// selected one.
 func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []string, at int) {
 	t := m.theme
 	all := len(s.stretches) + 1
@@ -515,5 +526,6 @@ func (m *model) labelOf(x *tracing) string {
 	if x.label != "" {
 		return x.label
 	}
-	return "now, " + map[probe.TraceMethod]string{probe.TraceICMP: "by ICMP echo", probe.TraceUDP: "by UDP", probe.TraceTCP: "by TCP"}[x.method]
+	return "now, " +
+		map[probe.TraceMethod]string{probe.TraceICMP: "by ICMP echo", probe.TraceUDP: "by UDP", probe.TraceTCP: "by TCP"}[x.method]
 }

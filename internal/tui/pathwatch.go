@@ -141,11 +141,13 @@ func (m *model) trace(to netip.AddrPort, method probe.TraceMethod, flows int) *t
 		t.mu.Lock()
 		t.apart = method == probe.TraceTCP && !ground.Permissions().Frames.Granted
 		t.mu.Unlock()
-		_, err := probe.Trace(ctx, echoer, probe.TraceQuestion{To: to, Method: method, First: 1, Last: pathLongest, Patience: pathPatience, Flows: flows, Rounds: -1}, func(s path.Seen) {
-			t.mu.Lock()
-			defer t.mu.Unlock()
-			t.track.Add(s)
-		})
+		_, err := probe.Trace(ctx, echoer,
+			probe.TraceQuestion{To: to, Method: method, First: 1, Last: pathLongest, Patience: pathPatience, Flows: flows, Rounds: -1},
+			func(s path.Seen) {
+				t.mu.Lock()
+				defer t.mu.Unlock()
+				t.track.Add(s)
+			})
 		t.mu.Lock()
 		defer t.mu.Unlock()
 		t.err = err
@@ -244,7 +246,8 @@ func (m *model) besideChoices() (out []besideChoice) {
 		method probe.TraceMethod
 		label  string
 	}{{probe.TraceICMP, "by ICMP echo"}, {probe.TraceUDP, "by UDP"}, {probe.TraceTCP, "by TCP to the service's own port"}} {
-		if c.method == now.method || c.method == probe.TraceTCP && now.to.Port() == 0 || c.method == probe.TraceICMP && !m.Ground.Machine.Permissions().Echo.Granted {
+		if c.method == now.method || c.method == probe.TraceTCP && now.to.Port() == 0 || c.method == probe.TraceICMP &&
+			!m.Ground.Machine.Permissions().Echo.Granted {
 			continue
 		}
 		out = append(out, besideChoice{c.label, func() *tracing {
@@ -276,5 +279,6 @@ func (m *model) besideChoices() (out []besideChoice) {
 func (t *tracing) kept() *tracing {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return &tracing{label: "as at " + time.Now().Format("15:04:05"), began: t.began, to: t.to, method: t.method, flows: t.flows, track: t.track.Clone(), apart: t.apart, names: maps.Clone(t.names), ended: time.Since(t.began)}
+	return &tracing{label: "as at " + time.Now().Format("15:04:05"), began: t.began, to: t.to, method: t.method, flows: t.flows,
+		track: t.track.Clone(), apart: t.apart, names: maps.Clone(t.names), ended: time.Since(t.began)}
 }

@@ -46,7 +46,8 @@ func (m *model) questionPage() (lines []string, x, y int) {
 		}
 		lines = append(lines, "")
 	}
-	const about = "A name or an address asks whether anything comes back from it. With a port, whether a connection opens; with a URL, whether the service answers. " +
+	const about = "A name or an address asks whether anything comes back from it. With a port, whether a connection opens; with a URL, " +
+		"whether the service answers. " +
 		"Left empty, this machine, its segment, gateway and name servers are judged alone."
 	for _, l := range wrap(about, min(m.width-8, 110), 4) {
 		lines = append(lines, "    "+t.faint.Render(l))
@@ -72,7 +73,8 @@ func (m *model) questionPage() (lines []string, x, y int) {
 func (m *model) casesPage() []string {
 	t := m.theme
 	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which complaint will you look into?"),
-		"  " + t.faint.Render(fmt.Sprintf("%d cases at North Pier of Kittiwake Ferries, a made-up site. What is wrong is yours to find.", len(m.Cases))), ""}
+		"  " + t.faint.Render(
+			fmt.Sprintf("%d cases at North Pier of Kittiwake Ferries, a made-up site. What is wrong is yours to find.", len(m.Cases))), ""}
 	type line struct {
 		text string
 		of   int
@@ -117,14 +119,16 @@ func (m *model) casesPage() []string {
 		more = "  " + m.busy + " …"
 	}
 	r := &row{}
-	r.put(t.key, " enter").put(t.faint, " look into it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "?").put(t.faint, " help   ").put(t.key, "q").put(t.faint, " quit")
+	r.put(t.key, " enter").put(t.faint, " look into it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "?").
+		put(t.faint, " help   ").put(t.key, "q").put(t.faint, " quit")
 	return append(lines, t.faint.Render(more), m.rule(), r.cut(m.width))
 }
 
 // interfaceList lets another network port be meant.
 func (m *model) interfaceList() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which port do you mean?"), "  " + t.faint.Render("The local checks are about it; the others remain evidence."), ""}
+	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which port do you mean?"),
+		"  " + t.faint.Render("The local checks are about it; the others remain evidence."), ""}
 	for i, name := range m.interfaceNames() {
 		mark, style := "  ", t.text
 		if i == m.picked {
@@ -142,6 +146,7 @@ func (m *model) interfaceList() []string {
 		lines = append(lines, "")
 	}
 	r := &row{}
-	r.put(t.key, " enter").put(t.faint, " run with it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").put(t.faint, " back")
+	r.put(t.key, " enter").put(t.faint, " run with it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").
+		put(t.faint, " back")
 	return append(lines[:m.height-2], m.rule(), r.cut(m.width))
 }

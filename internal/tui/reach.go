@@ -106,8 +106,9 @@ func shotOf(w *watch.Watcher, width, rows, chosen int, span time.Duration) reach
 				if x.Rank > 0 {
 					s.witness++
 				}
-				t := watched{id: x.ID, spec: x.Spec, address: x.Address, trouble: x.Trouble, paused: x.Paused, done: x.Done, counts: x.Record.Counts(),
-					now: x.Record.Window(now - window), moves: x.Moves, said: x.Said, saidAt: x.SaidAt, since: x.Since}
+				t := watched{id: x.ID, spec: x.Spec, address: x.Address, trouble: x.Trouble, paused: x.Paused, done: x.Done,
+					counts: x.Record.Counts(),
+					now:    x.Record.Window(now - window), moves: x.Moves, said: x.Said, saidAt: x.SaidAt, since: x.Since}
 				t.times = t.now.Times
 				n := len(s.targets)
 				if n == chosen {
@@ -155,7 +156,8 @@ func (m *model) reachPage() []string {
 	lines := m.head()
 	s, _ := lookedAt[reachShot](m)
 	if s.watcher == nil {
-		return append(lines, "", "  "+t.faint.Render("Watching begins with the first verdict: the tests are still finding out whom to watch."))
+		return append(lines, "",
+			"  "+t.faint.Render("Watching begins with the first verdict: the tests are still finding out whom to watch."))
 	}
 	left, _, right := m.reachColumns()
 	bottom, body := m.reachBottom(), m.reachBody()
@@ -196,7 +198,8 @@ func spanWords(d time.Duration) string {
 	return fmt.Sprintf("last %.0f h", d.Hours())
 }
 
-// laneRows are the targets under their zones: a lane of times for each, and one of losses for those that lost something. at is the selected one's row.
+// laneRows are the targets under their zones: a lane of times for each, and one of losses for those that lost something. at is the selected
+// one's row.
 func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 	t := m.theme
 	zone := fault.NoZone
@@ -348,7 +351,8 @@ func (m *model) outageRows(s reachShot, most int) []string {
 	for i := len(s.outages) - 1; i >= 0 && len(out) < most; i-- {
 		o := s.outages[i]
 		r := &row{}
-		r.put(t.text, " "+s.clock(o.From).Format("15:04:05")).at(11).put(t.text, fmt.Sprintf("%7s", report.Lasting(o.Length()))).at(21).put(t.zone[o.Zone], o.Zone.String()).at(36).put(t.faint, o.Evidence())
+		r.put(t.text, " "+s.clock(o.From).Format("15:04:05")).at(11).put(t.text, fmt.Sprintf("%7s", report.Lasting(o.Length()))).at(21).
+			put(t.zone[o.Zone], o.Zone.String()).at(36).put(t.faint, o.Evidence())
 		if len(out) == most-1 && i > 0 && most > 1 {
 			r = &row{}
 			r.put(t.faint, fmt.Sprintf(" and %d before: e exports all", i+1))
@@ -384,7 +388,8 @@ func (m *model) targetRows(s reachShot) []string {
 		for _, r := range c.LossRuns {
 			longest = max(longest, r.Length)
 		}
-		words += fmt.Sprintf("; %d lost (%.3g %%) in %s, the longest %d", n, 100*float64(n)/float64(c.Sent()), plural(len(c.LossRuns), "run"), longest)
+		words += fmt.Sprintf("; %d lost (%.3g %%) in %s, the longest %d", n, 100*float64(n)/float64(c.Sent()),
+			plural(len(c.LossRuns), "run"), longest)
 	}
 	for _, n := range []struct {
 		n    int
@@ -396,7 +401,8 @@ func (m *model) targetRows(s reachShot) []string {
 	}
 	line(t.text, words)
 	if c.Times.Known {
-		words = fmt.Sprintf("typical %s; nine tenths from %s to %s, never under %s", fault.Millis(c.Times.Median), fault.Millis(c.Times.P05), fault.Millis(c.Times.P95), fault.Millis(c.Times.Least))
+		words = fmt.Sprintf("typical %s; nine tenths from %s to %s, never under %s", fault.Millis(c.Times.Median),
+			fault.Millis(c.Times.P05), fault.Millis(c.Times.P95), fault.Millis(c.Times.Least))
 		if c.Variation.Known {
 			words += fmt.Sprintf("; from one to the next mostly within %s", fault.Millis(c.Variation.P95))
 		}
@@ -460,7 +466,8 @@ func (m *model) reachKeys() string {
 	}
 	r := &row{}
 	r.put(t.text, " ")
-	for _, k := range [][2]string{{"a", "add"}, {"enter", "how it is asked"}, {"p", "pause"}, {"x", "remove"}, {"z", "from zero"}, {"− +", "span"}} {
+	for _, k := range [][2]string{{"a", "add"}, {"enter", "how it is asked"}, {"p", "pause"}, {"x", "remove"}, {"z", "from zero"},
+		{"− +", "span"}} {
 		r.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
 	}
 	return strings.TrimRight(r.cut(m.width), " ")

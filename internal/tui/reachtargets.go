@@ -100,7 +100,8 @@ func readList(path string) (words []string, err error) {
 		return nil, fmt.Errorf("%s: %w", wiretext.Clean(path), err)
 	}
 	if len(raw) > mostInList {
-		return nil, fmt.Errorf("%s: longer than %d octets; a list of targets has at most %d of them", wiretext.Clean(path), mostInList, mostAtOnce)
+		return nil, fmt.Errorf("%s: longer than %d octets; a list of targets has at most %d of them", wiretext.Clean(path), mostInList,
+			mostAtOnce)
 	}
 	for line := range strings.Lines(string(raw)) {
 		line, _, _ = strings.Cut(line, "#")
@@ -182,7 +183,8 @@ func settingsOf(s watch.Spec) string {
 	return strings.Join(parts, " ")
 }
 
-// readSettings reads "every 0.2s size 1400 count 100 whole tcp ipv4"; what is not named takes its usual value. mtu is the interface's; 0: not known.
+// readSettings reads "every 0.2s size 1400 count 100 whole tcp ipv4"; what is not named takes its usual value. mtu is the interface's; 0:
+// not known.
 func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 	out := s
 	out.Interval, out.Size, out.Count, out.DontFragment, out.Method, out.Families = 0, 0, 0, false, watch.Echo, evidence.Families{}
@@ -200,7 +202,8 @@ func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 				d, err = time.Duration(seconds*float64(time.Second)), nil
 			}
 			if err != nil || d < watch.ShortestInterval || d > watch.LongestInterval {
-				return s, fmt.Errorf("every %q: give a time from %v to %v", wiretext.Clean(value), watch.ShortestInterval, watch.LongestInterval)
+				return s, fmt.Errorf("every %q: give a time from %v to %v", wiretext.Clean(value), watch.ShortestInterval,
+					watch.LongestInterval)
 			}
 			out.Interval = d
 		case "size", "count":
@@ -232,12 +235,14 @@ func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 				return s, fmt.Errorf("%s: %v is an address of the other family", w, a)
 			}
 		default:
-			return s, fmt.Errorf("%q is not known here; write for example: every 0.2s size 1400 count 100 whole tcp ipv4", wiretext.Clean(w))
+			return s, fmt.Errorf("%q is not known here; write for example: every 0.2s size 1400 count 100 whole tcp ipv4",
+				wiretext.Clean(w))
 		}
 	}
 	const heads = 28 // of IPv4 and ICMP; IPv6 takes 20 more
 	if out.DontFragment && mtu > 0 && out.Octets()+heads > mtu {
-		return s, fmt.Errorf("size %d: with its headers more than the %d octets that the port takes; at most %d, or without \"whole\"", out.Octets(), mtu, mtu-heads)
+		return s, fmt.Errorf("size %d: with its headers more than the %d octets that the port takes; at most %d, or without \"whole\"",
+			out.Octets(), mtu, mtu-heads)
 	}
 	return out, nil
 }

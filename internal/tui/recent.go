@@ -9,7 +9,8 @@ import (
 	"github.com/adrg/xdg"
 )
 
-// Recent remembers the targets that were asked for lately, in the user's state folder. That it cannot be read or written never stops the work.
+// Recent remembers the targets that were asked for lately, in the user's state folder. That it cannot be read or written never stops the
+// work.
 type Recent struct {
 	path    string
 	targets []string

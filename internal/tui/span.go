@@ -29,7 +29,9 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 	head := &row{}
 	head.at(2).put(t.text, p.String())
 	if p.Addr().Is4() {
-		head.put(t.faint, fmt.Sprintf("   mask %s   %s usable %s", subnet.Mask(p), count(subnet.Size(p)), map[bool]string{true: "address", false: "addresses"}[subnet.Size(p) == 1]))
+		head.put(t.faint,
+			fmt.Sprintf("   mask %s   %s usable %s", subnet.Mask(p), count(subnet.Size(p)),
+				map[bool]string{true: "address", false: "addresses"}[subnet.Size(p) == 1]))
 	} else {
 		head.put(t.faint, fmt.Sprintf("   %v, a prefix of %s addresses", subnet.KindOf(p.Addr()), count(subnet.Size(p))))
 	}
@@ -69,7 +71,8 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 		}
 		r.at(2).put(t.faint, "outside").at(12).put(style, fmt.Sprintf("%s %v %s", shape, x.addr, x.what))
 		if slip, one := subnet.NetworkSlip(x.addr, p); one && x.state == verdict.Broken {
-			r.put(t.state[verdict.Broken], fmt.Sprintf("   one octet away: the %s is %d, this subnet has %d", ordinal(slip.Octet), slip.From, slip.To))
+			r.put(t.state[verdict.Broken],
+				fmt.Sprintf("   one octet away: the %s is %d, this subnet has %d", ordinal(slip.Octet), slip.From, slip.To))
 		} else if x.state == verdict.Strained {
 			r.put(t.state[verdict.Strained], "   on this segment by the offer, left out by the mask set here")
 		} else if len(m.set.Endpoint.DefaultRoutes(x.addr.Is6())) == 0 {

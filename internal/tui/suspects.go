@@ -45,9 +45,11 @@ type suspectsChoice struct {
 var standingOrder = []fault.Standing{fault.Confirmed, fault.Supported, fault.Possible, fault.Cleared}
 
 // standingStates give each standing the look of a state: a cleared suspect is what holds.
-var standingStates = map[fault.Standing]verdict.State{fault.Confirmed: verdict.Broken, fault.Supported: verdict.Strained, fault.Possible: verdict.StateUnknown, fault.Cleared: verdict.Holds}
+var standingStates = map[fault.Standing]verdict.State{fault.Confirmed: verdict.Broken, fault.Supported: verdict.Strained,
+	fault.Possible: verdict.StateUnknown, fault.Cleared: verdict.Holds}
 
-var standingHeads = map[fault.Standing]string{fault.Confirmed: "Found", fault.Supported: "Likely", fault.Possible: "Open", fault.Cleared: "Ruled out"}
+var standingHeads = map[fault.Standing]string{fault.Confirmed: "Found", fault.Supported: "Likely", fault.Possible: "Open",
+	fault.Cleared: "Ruled out"}
 
 // ordered lists the suspects by standing, and in each by distance from the host.
 func (m *model) ordered() (out []verdict.Suspect) {
@@ -123,7 +125,8 @@ func (m *model) suspectsPage() []string {
 	return lines
 }
 
-// fields draws each zone's suspects as one row of marks, in order of distance from the host: what is ruled out is as plain as what is found.
+// fields draws each zone's suspects as one row of marks, in order of distance from the host: what is ruled out is as plain as what is
+// found.
 func (m *model) fields(chosen verdict.Suspect) (lines []string) {
 	t := m.theme
 	for _, zone := range []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond} {
@@ -135,7 +138,8 @@ func (m *model) fields(chosen verdict.Suspect) (lines []string) {
 				continue
 			}
 			count[s.Standing]++
-			shape := map[fault.Standing]string{fault.Confirmed: "╳", fault.Supported: "╍", fault.Possible: "┈", fault.Cleared: "━"}[s.Standing]
+			shape := map[fault.Standing]string{fault.Confirmed: "╳", fault.Supported: "╍", fault.Possible: "┈",
+				fault.Cleared: "━"}[s.Standing]
 			style := t.state[standingStates[s.Standing]]
 			if s.Fault == chosen.Fault {
 				style = style.Reverse(true)
@@ -245,7 +249,8 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	for _, c := range m.result.Checks {
 		if c.ID == s.Fault.Check {
 			lines = append(lines, "")
-			heard := slices.DeleteFunc(slices.Clone(c.Heard), func(line string) bool { return slices.Contains(s.For, line) }) // said above already
+			// said above already
+			heard := slices.DeleteFunc(slices.Clone(c.Heard), func(line string) bool { return slices.Contains(s.For, line) })
 			say("rests on", t.text, append([]string{c.Label + ": " + c.Fact}, heard[:min(len(heard), 4)]...), 2)
 			lines = append(lines, (&row{}).at(9).put(t.key, "enter").put(t.faint, " shows the exchange").cut(width))
 		}

@@ -15,7 +15,8 @@ import (
 func TestSuspectsView(t *testing.T) {
 	m := showing(t, 140, 44, func(s *evidence.Set) { GatewayGone(s) })
 	press(m, "9")
-	shows(t, m, "HOST", "LOCAL SUBNET", "BEYOND", "1 found", "Found", "▸━╳ The gateway does not answer", "gateway-silent · local subnet", "answered: 172.27.40.2", "Ruled out")
+	shows(t, m, "HOST", "LOCAL SUBNET", "BEYOND", "1 found", "Found", "▸━╳ The gateway does not answer", "gateway-silent · local subnet",
+		"answered: 172.27.40.2", "Ruled out")
 	list := m.ordered()
 	assert.Len(t, list, len(fault.Catalogue), "every fault of the catalogue is shown")
 	for i := range list[1:] {
@@ -63,7 +64,8 @@ func TestBeforeAndAfter(t *testing.T) {
 	until(t, broken, "the repair", func() bool { return broken.Ground.Mended == nil })
 	testsEnd(t, broken)
 	shows(t, broken, "Repaired. Changed:", "gateway set: no gateway is")
-	assert.Regexp(t, `(?m)━━ gateway set  +172\.27\.40\.1 lies inside the mask.*\n +before +━╳ no gateway is set`, text(broken), "before beside after")
+	assert.Regexp(t, `(?m)━━ gateway set  +172\.27\.40\.1 lies inside the mask.*\n +before +━╳ no gateway is set`, text(broken),
+		"before beside after")
 	press(broken, "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "up", "down", "down", "down")
 	shows(t, broken, "before  no gateway is set (broken)")
 	again()

@@ -42,7 +42,8 @@ func newTheme(dark bool) theme {
 		zone: map[fault.Zone]lipgloss.Style{fault.Host: fg(brass), fault.LocalSubnet: fg(coral), fault.Beyond: fg(water)},
 		loud: fg(ink).Bold(true),
 		state: map[verdict.State]lipgloss.Style{
-			verdict.StateUnknown: fg(slate), verdict.Holds: fg(sea), verdict.Strained: fg(amber), verdict.Broken: fg(coral).Bold(true), verdict.Skipped: fg(slate),
+			verdict.StateUnknown: fg(slate), verdict.Holds: fg(sea), verdict.Strained: fg(amber), verdict.Broken: fg(coral).Bold(true),
+			verdict.Skipped: fg(slate),
 		},
 	}
 }

@@ -69,7 +69,9 @@ func (still) Watch(context.Context) (<-chan struct{}, error) {
 func program(t *testing.T, width, height int) *model {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
-	m := newModel(ctx, Config{Ground: Ground{Machine: still{}, Complaint: "The booking page just hangs.", Targets: []string{"bookings.kittiwake.example:443", "weather.kittiwake.example:443"}}, Deadline: time.Minute})
+	m := newModel(ctx,
+		Config{Ground: Ground{Machine: still{}, Complaint: "The booking page just hangs.",
+			Targets: []string{"bookings.kittiwake.example:443", "weather.kittiwake.example:443"}}, Deadline: time.Minute})
 	t.Cleanup(m.leave)
 	m.Init()
 	send(m, tea.WindowSizeMsg{Width: width, Height: height})
@@ -91,7 +93,9 @@ func showing(t *testing.T, width, height int, change func(*evidence.Set)) *model
 func press(m *model, keys ...string) {
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k}
-		if code, special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "backspace": tea.KeyBackspace, "pgdown": tea.KeyPgDown, "left": tea.KeyLeft, "right": tea.KeyRight, "home": tea.KeyHome, "end": tea.KeyEnd, "pgup": tea.KeyPgUp, "tab": tea.KeyTab}[k]; special {
+		if code, special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown,
+			"backspace": tea.KeyBackspace, "pgdown": tea.KeyPgDown, "left": tea.KeyLeft, "right": tea.KeyRight, "home": tea.KeyHome,
+			"end": tea.KeyEnd, "pgup": tea.KeyPgUp, "tab": tea.KeyTab}[k]; special {
 			msg = tea.KeyPressMsg{Code: code}
 		} else {
 			msg.Code = []rune(k)[0]
@@ -120,10 +124,14 @@ var sizes = [][2]int{{80, 24}, {100, 30}, {120, 40}, {142, 44}, {160, 50}, {300,
 func TestEveryPageFillsTheScreenAtEverySize(t *testing.T) {
 	hostile := func(s *evidence.Set) {
 		s.Endpoint.Host = strings.Repeat("long", 60)
-		s.Names = []evidence.Named{{Address: Gateway, Name: strings.Repeat("日本", 40) + ".example"}, {Address: Edge, Name: strings.Repeat("x", 250)}}
+		s.Names = []evidence.Named{{Address: Gateway, Name: strings.Repeat("日本", 40) + ".example"},
+			{Address: Edge, Name: strings.Repeat("x", 250)}}
 		for i := range 40 {
-			s.Endpoint.Routes = append(s.Endpoint.Routes, endpoint.Route{To: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 0}), 16), Via: Gateway, Interface: "eth0", Verdict: endpoint.Forward})
-			Port(s).Addresses = append(Port(s).Addresses, endpoint.Address{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 1}), 16)})
+			s.Endpoint.Routes = append(s.Endpoint.Routes,
+				endpoint.Route{To: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 0}), 16), Via: Gateway, Interface: "eth0",
+					Verdict: endpoint.Forward})
+			Port(s).Addresses = append(Port(s).Addresses,
+				endpoint.Address{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 1}), 16)})
 		}
 	}
 	noPort := func(s *evidence.Set) {
@@ -131,7 +139,8 @@ func TestEveryPageFillsTheScreenAtEverySize(t *testing.T) {
 		s.Endpoint = &endpoint.Endpoint{Host: "bare", Interfaces: s.Endpoint.Interfaces[:1]}
 	}
 	for _, size := range sizes {
-		for name, change := range map[string]func(*evidence.Set){"healthy": nil, "silent": GatewayGone, "withheld": WithoutFrames, "hostile": hostile, "no port": noPort, "asking": func(s *evidence.Set) { s.Open = evidence.Kinds() }} {
+		for name, change := range map[string]func(*evidence.Set){"healthy": nil, "silent": GatewayGone, "withheld": WithoutFrames,
+			"hostile": hostile, "no port": noPort, "asking": func(s *evidence.Set) { s.Open = evidence.Kinds() }} {
 			m := showing(t, size[0], size[1], change)
 			at := fmt.Sprintf("%s at %dx%d", name, size[0], size[1])
 			whole(t, m, "overview, "+at)
@@ -168,7 +177,8 @@ func TestBeforeTheSizeIsKnownAndWhenTooSmall(t *testing.T) {
 
 func TestOverview(t *testing.T) {
 	m := showing(t, 142, 44, GatewayGone)
-	for _, want := range []string{"The fault lies in the LOCAL SUBNET.", "certain", "The gateway 172.27.40.1 does not answer", "Next  See that the gateway", "━╳ .1 silent", "▸━╳ gateway", "who has 172.27.40.1?", "asked", "heard", "means", "clears", "mend"} {
+	for _, want := range []string{"The fault lies in the LOCAL SUBNET.", "certain", "The gateway 172.27.40.1 does not answer",
+		"Next  See that the gateway", "━╳ .1 silent", "▸━╳ gateway", "who has 172.27.40.1?", "asked", "heard", "means", "clears", "mend"} {
 		assert.Contains(t, text(m), want)
 	}
 	press(m, "up")
@@ -233,7 +243,9 @@ func TestLaterEvidenceAmendsTheVerdict(t *testing.T) {
 func TestAddressView(t *testing.T) {
 	m := showing(t, 142, 44, nil)
 	press(m, "2")
-	for _, want := range []string{"172.27.40.23/24   mask 255.255.255.0   254 usable addresses   set by DHCP, 52 min left", "172.27.40.0 ├", "┤ .255", ".1 gateway", ".2 resolver", ".23 this machine", "outside   ■ 203.0.113.53 resolver   reached through the gateway", "offered by 172.27.40.2", "everything else, IPv4       by 172.27.40.1 through eth0   set by DHCP"} {
+	for _, want := range []string{"172.27.40.23/24   mask 255.255.255.0   254 usable addresses   set by DHCP, 52 min left", "172.27.40.0 ├",
+		"┤ .255", ".1 gateway", ".2 resolver", ".23 this machine", "outside   ■ 203.0.113.53 resolver   reached through the gateway",
+		"offered by 172.27.40.2", "everything else, IPv4       by 172.27.40.1 through eth0   set by DHCP"} {
 		assert.Contains(t, text(m), want)
 	}
 	assert.NotContains(t, text(m), "differs")
@@ -251,7 +263,8 @@ func TestAddressView(t *testing.T) {
 		s.Endpoint.Routes = nil
 	})
 	press(m, "2")
-	assert.Contains(t, text(m), "◇ 172.27.40.1 gateway, offered by 172.27.40.2, not set   on this segment by the offer, left out by the mask set here")
+	assert.Contains(t, text(m),
+		"◇ 172.27.40.1 gateway, offered by 172.27.40.2, not set   on this segment by the offer, left out by the mask set here")
 
 	m = showing(t, 80, 24, func(s *evidence.Set) { Port(s).Addresses = nil; WithoutFrames(s) })
 	press(m, "2")
@@ -316,7 +329,9 @@ func TestPortsAndFailure(t *testing.T) {
 	assert.Equal(t, "wlan0", m.iface)
 
 	m = showing(t, 100, 30, nil)
-	m.take(state.Fold(m.state, event.Event{At: time.Now(), Body: event.Ended{Round: 1, Because: "no such interface: \"eth7\"; this machine has lo, eth0", Failed: true}}))
+	m.take(state.Fold(m.state,
+		event.Event{At: time.Now(),
+			Body: event.Ended{Round: 1, Because: "no such interface: \"eth7\"; this machine has lo, eth0", Failed: true}}))
 	assert.Contains(t, text(m), "The tests could not be run")
 	assert.Contains(t, text(m), "this machine has lo, eth0")
 }
@@ -330,7 +345,9 @@ func TestAVerdictInDoubt(t *testing.T) {
 		changed := *m.set.Endpoint
 		changed.Interfaces = slices.Clone(changed.Interfaces)
 		changed.Interfaces[1].Carrier = endpoint.CarrierAbsent
-		m.take(state.Fold(m.state, event.Event{At: time.Now(), Body: event.Changed{Of: event.Link, What: "eth0 has lost its signal", Endpoint: &changed, Void: true}}))
+		m.take(state.Fold(m.state,
+			event.Event{At: time.Now(),
+				Body: event.Changed{Of: event.Link, What: "eth0 has lost its signal", Endpoint: &changed, Void: true}}))
 		for _, k := range []string{"1", "2", "3", "4", "5", "6", "7", "8", "9"} {
 			press(m, k)
 			page := text(m)
@@ -382,7 +399,9 @@ func TestCases(t *testing.T) {
 		return Ground{Machine: still{}, Complaint: "Nothing works.", Targets: []string{"bookings"}, Close: func() { closed++ }}, nil
 	}}
 	for i := range 60 {
-		c.Cases = append(c.Cases, Case{Name: fmt.Sprintf("case-%d", i), Complaint: fmt.Sprintf("Complaint number %d, which is a long one so that it must be broken into lines.", i)})
+		c.Cases = append(c.Cases,
+			Case{Name: fmt.Sprintf("case-%d", i),
+				Complaint: fmt.Sprintf("Complaint number %d, which is a long one so that it must be broken into lines.", i)})
 	}
 	c.Cases = append(c.Cases, Case{Name: "broken", Complaint: "Last."})
 	m := newModel(t.Context(), c)
@@ -409,7 +428,8 @@ func TestCases(t *testing.T) {
 
 func TestLineShrinks(t *testing.T) {
 	s := Healthy()
-	s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"}, {Address: Provider, Name: "sound-core.kittiwake.example"}}
+	s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"},
+		{Address: Provider, Name: "sound-core.kittiwake.example"}}
 	l := topology.Of(s, verdict.Judge(s))
 	drawn, _ := drawLine(newTheme(true), l, 160)
 	wide := ansi.Strip(strings.Join(drawn, "\n"))

@@ -8,8 +8,9 @@ import (
 	"passepartout/internal/report"
 )
 
-// view is all that the program knows of one view: adding one is a file that holds its value, and its name in the list below. A view holds what a person has
-// chosen in it, and what it has looked up for itself; all else is the case's. It waits for nothing and takes no lock: what lies behind one is fetched by look.
+// view is all that the program knows of one view: adding one is a file that holds its value, and its name in the list below. A view holds
+// what a person has chosen in it, and what it has looked up for itself; all else is the case's. It waits for nothing and takes no lock:
+// what lies behind one is fetched by look.
 type view struct {
 	key  string // that shows it
 	name string

@@ -55,7 +55,8 @@ func TestALiveViewIsAValueAndALine(t *testing.T) {
 		},
 		export: func(m *model) (report.Export, bool) {
 			n := hold[beats](m).n
-			return report.Export{Data: map[string]func(io.Writer) error{".txt": func(w io.Writer) error { _, err := fmt.Fprint(w, n); return err }}}, true
+			return report.Export{
+				Data: map[string]func(io.Writer) error{".txt": func(w io.Writer) error { _, err := fmt.Fprint(w, n); return err }}}, true
 		},
 		stop: func(m *model) {
 			if b := hold[beats](m); b != nil {

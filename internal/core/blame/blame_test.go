@@ -13,7 +13,8 @@ import (
 
 const step = time.Second
 
-// witness is drawn: one letter a second. "." all answered, "x" one of five lost, "X" all lost, "l" one late, "n" not sent, "-" not probed, "u" under way.
+// witness is drawn: one letter a second. "." all answered, "x" one of five lost, "X" all lost, "l" one late, "n" not sent, "-" not probed,
+// "u" under way.
 func witness(name string, zone fault.Zone, rank int, drawn string) blame.Witness {
 	r := series.New(10_000)
 	for second, letter := range drawn {
@@ -54,14 +55,20 @@ func TestAttribution(t *testing.T) {
 		{"zones alternate", ".....", ".X...", ".X.X.", ".X.X.", nil, ".s.b."},
 		{"a router that rations its answers", "....", "....", ".xX.", "....", nil, "...."},
 		{"the gateway alone is the local subnet's", "....", ".x..", "....", "....", nil, ".s.."},
-		{"but not when it is the gateway's habit", "..............", ".xxxxxxxxxxxxx", "..............", "..............", nil, ".sssssssss...."},
+		{"but not when it is the gateway's habit", "..............", ".xxxxxxxxxxxxx", "..............", "..............", nil,
+			".sssssssss...."},
 		{"a gateway that never answers is no witness", "....", "XXXX", "....", ".X..", nil, ".b.."},
 		{"not sent", "....", ".n..", ".n..", ".n..", nil, ".h.."},
-		{"no signal at the port", "....", ".X..", ".X..", ".X..", []blame.Span{{From: 1100 * time.Millisecond, To: 1900 * time.Millisecond, Why: "eth0 had no signal"}}, ".h.."},
-		{"under way when the signal went, and before switches learned the port again", "......", ".xX.x.", ".xXXx.", ".xXXx.", []blame.Span{{From: 2 * time.Second, To: 4 * time.Second, Why: "eth0 had no signal"}}, ".hhhh."},
-		{"long after a signal was lost", "......", "X....X", "X....X", "X....X", []blame.Span{{From: 2500 * time.Millisecond, To: 3 * time.Second, Why: "eth0 had no signal"}}, "s....s"},
-		{"a signal lost and nothing with it", "....", "....", "....", "....", []blame.Span{{From: time.Second, To: 2 * time.Second}}, "...."},
-		{"the machine slept", ".--.", ".-X.", ".-X.", ".-X.", []blame.Span{{From: time.Second, To: 2500 * time.Millisecond, Asleep: true}}, ".??."},
+		{"no signal at the port", "....", ".X..", ".X..", ".X..",
+			[]blame.Span{{From: 1100 * time.Millisecond, To: 1900 * time.Millisecond, Why: "eth0 had no signal"}}, ".h.."},
+		{"under way when the signal went, and before switches learned the port again", "......", ".xX.x.", ".xXXx.", ".xXXx.",
+			[]blame.Span{{From: 2 * time.Second, To: 4 * time.Second, Why: "eth0 had no signal"}}, ".hhhh."},
+		{"long after a signal was lost", "......", "X....X", "X....X", "X....X",
+			[]blame.Span{{From: 2500 * time.Millisecond, To: 3 * time.Second, Why: "eth0 had no signal"}}, "s....s"},
+		{"a signal lost and nothing with it", "....", "....", "....", "....", []blame.Span{{From: time.Second, To: 2 * time.Second}},
+			"...."},
+		{"the machine slept", ".--.", ".-X.", ".-X.", ".-X.", []blame.Span{{From: time.Second, To: 2500 * time.Millisecond, Asleep: true}},
+			".??."},
 		{"late counts, nearest first", "....", ".l..", "....", ".X..", nil, ".s.."},
 	} {
 		l := blame.NewLedger(step)
@@ -95,8 +102,10 @@ func TestOutages(t *testing.T) {
 		l.Update(ws, nil, time.Duration(upTo)*step)
 	}
 	assert.Equal(t, []blame.Outage{
-		{From: 2 * step, To: 3800*time.Millisecond + step, Zone: fault.LocalSubnet, Lost: 30, Failing: []string{"pier-gw", "sound-edge", "bookings"}, Fine: []string{"loopback"}},
-		{From: 8 * step, To: 12800*time.Millisecond + step, Zone: fault.Beyond, Lost: 46, Failing: []string{"sound-edge", "bookings"}, Fine: []string{"loopback", "pier-gw"}},
+		{From: 2 * step, To: 3800*time.Millisecond + step, Zone: fault.LocalSubnet, Lost: 30,
+			Failing: []string{"pier-gw", "sound-edge", "bookings"}, Fine: []string{"loopback"}},
+		{From: 8 * step, To: 12800*time.Millisecond + step, Zone: fault.Beyond, Lost: 46, Failing: []string{"sound-edge", "bookings"},
+			Fine: []string{"loopback", "pier-gw"}},
 	}, l.Outages())
 	assert.Equal(t, "loopback and pier-gw answered throughout; sound-edge and bookings did not", l.Outages()[1].Evidence())
 	assert.Equal(t, blame.Interval{}, l.At(time.Hour), "not yet")

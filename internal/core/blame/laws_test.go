@@ -35,8 +35,8 @@ func drawn(t *rapid.T, seconds int) (ws []blame.Witness, bad [][]bool) {
 	return ws, bad
 }
 
-// Whatever fails when: an interval is laid to a zone only if a witness of that zone failed in it, and to none farther away than the nearest one that
-// failed together with all behind it; where nobody failed, nobody is blamed; and the order of the witnesses does not matter.
+// Whatever fails when: an interval is laid to a zone only if a witness of that zone failed in it, and to none farther away than the nearest
+// one that failed together with all behind it; where nobody failed, nobody is blamed; and the order of the witnesses does not matter.
 func TestLawsOfBlame(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		const seconds = 40

@@ -1,5 +1,5 @@
-// Package blame says whose loss it was. Witnesses that stand one behind the other on the way to a target are probed in step; an interval in which
-// something was lost or late is laid to the nearest zone whose witness was failing at that moment.
+// Package blame says whose loss it was. Witnesses that stand one behind the other on the way to a target are probed in step; an interval in
+// which something was lost or late is laid to the nearest zone whose witness was failing at that moment.
 package blame
 
 import (
@@ -30,8 +30,8 @@ func (s Span) overlaps(from, to time.Duration) bool {
 	return s.From < to && (s.To == 0 || s.To > from)
 }
 
-// settling is how long before and after its span a loss is still the port's: what was under way when it went, and what was sent while neighbours
-// were asked for anew and switches learned where it is.
+// settling is how long before and after its span a loss is still the port's: what was under way when it went, and what was sent while
+// neighbours were asked for anew and switches learned where it is.
 const settling = time.Second
 
 // State is what an interval was like.
@@ -168,7 +168,9 @@ func (l *Ledger) take(ws []Witness, spans []Span, from, to time.Duration) {
 	case nearest < 0:
 	default:
 		for _, s := range spans {
-			if !s.Asleep && (s.overlaps(from, to) || slices.ContainsFunc(saw, func(w seen) bool { return w.bad > 0 && s.overlaps(w.first-settling, w.last+settling) })) {
+			if !s.Asleep &&
+				(s.overlaps(from, to) ||
+					slices.ContainsFunc(saw, func(w seen) bool { return w.bad > 0 && s.overlaps(w.first-settling, w.last+settling) })) {
 				cause = s.Why
 			}
 		}

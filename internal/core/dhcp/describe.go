@@ -172,8 +172,8 @@ func number(b []byte) (string, bool) {
 	return "", false
 }
 
-// classlessRoutes reads option 121 (RFC 3442): a width, the significant octets of the destination, the router. False if the data ends within a route;
-// what was whole before is given all the same.
+// classlessRoutes reads option 121 (RFC 3442): a width, the significant octets of the destination, the router. False if the data ends
+// within a route; what was whole before is given all the same.
 func classlessRoutes(b []byte) (out []Route, whole bool) {
 	whole = len(b) > 0
 	for len(b) > 0 {
@@ -230,7 +230,8 @@ func fqdn(b []byte) string {
 }
 
 // relayNames are sub-options of option 82 (RFC 3046, RFC 3527, RFC 5010, RFC 5107).
-var relayNames = map[byte]string{1: "circuit", 2: "remote", 5: "link selection", 6: "subscriber", 10: "flags", 11: "server identifier override"}
+var relayNames = map[byte]string{1: "circuit", 2: "remote", 5: "link selection", 6: "subscriber", 10: "flags",
+	11: "server identifier override"}
 
 func subOptions(b []byte) (string, bool) {
 	var parts []string

@@ -142,8 +142,8 @@ func (e *Exchange) stateAfter(s *Sighting) State {
 	return StateUnknown
 }
 
-// unicast reports whether a request to keep an address went to the one server (RENEWING) and not to all (REBINDING). A relay's copy is unicast in
-// any case: a relay forwards what was broadcast, unless the client's own unicast is seen as well.
+// unicast reports whether a request to keep an address went to the one server (RENEWING) and not to all (REBINDING). A relay's copy is
+// unicast in any case: a relay forwards what was broadcast, unless the client's own unicast is seen as well.
 func (e *Exchange) unicast(s *Sighting) bool {
 	if s.Message.Relay.IsValid() {
 		for i := range e.Steps {
@@ -203,7 +203,8 @@ func (e *Exchange) take(s Sighting) {
 	step := Step{Sighting: s, State: e.stateAfter(&s)}
 	if last := e.lastLike(m); last != nil {
 		// The same message on another stretch of its way, or on another port of the machine that captured.
-		if last.Message.XID == m.XID && last.Message.Secs == m.Secs && s.At.Sub(last.At) < copyWindow && (last.Message.Relay != m.Relay || last.From != s.From || last.To != s.To || s.At.Sub(last.At) < sameInstant) {
+		if last.Message.XID == m.XID && last.Message.Secs == m.Secs && s.At.Sub(last.At) < copyWindow &&
+			(last.Message.Relay != m.Relay || last.From != s.From || last.To != s.To || s.At.Sub(last.At) < sameInstant) {
 			step.Copy, step.Again = true, last.Again
 		} else {
 			step.Waited = s.At.Sub(last.At)

@@ -52,7 +52,8 @@ func (e *Exchange) concerns(a netip.Addr) bool {
 	return false
 }
 
-// ParseFilter reads words such as "02:00:00:00:10:17", "ticket-03", "172.27.40.23", "relay 172.27.50.1" or "0x3903f326"; false with the word that says nothing.
+// ParseFilter reads words such as "02:00:00:00:10:17", "ticket-03", "172.27.40.23", "relay 172.27.50.1" or "0x3903f326"; false with the
+// word that says nothing.
 func ParseFilter(s string) (f Filter, bad string) {
 	words := strings.Fields(s)
 	for i := 0; i < len(words); i++ {

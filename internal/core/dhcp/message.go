@@ -1,5 +1,5 @@
-// Package dhcp says what DHCPv4 messages mean (RFC 2131, RFC 2132): one message, what a server gives, the exchange of which messages are part,
-// and what is irregular in it. It decodes no packets and knows no clock.
+// Package dhcp says what DHCPv4 messages mean (RFC 2131, RFC 2132): one message, what a server gives, the exchange of which messages are
+// part, and what is irregular in it. It decodes no packets and knows no clock.
 package dhcp
 
 import (

@@ -2,8 +2,9 @@ package dhcp
 
 import "hash/fnv"
 
-// This program's own questions to DHCP servers take no lease, and are no trouble of the machine's: in what is heard they must be told apart from the client's.
-// Their transaction ids say so: the upper twenty bits follow from the hardware address, the lower twelve are chosen at random.
+// This program's own questions to DHCP servers take no lease, and are no trouble of the machine's: in what is heard they must be told apart
+// from the client's. Their transaction ids say so: the upper twenty bits follow from the hardware address, the lower twelve are chosen at
+// random.
 
 const probeRandom = 12 // bits
 

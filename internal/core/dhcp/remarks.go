@@ -138,7 +138,8 @@ func (e *Exchange) remarkTerms(m *Message, what string) {
 		e.remark("%s of %v: %v is outside of the network of the relay %v, by its own mask", what, t.Server, own, m.Relay)
 	}
 	for _, r := range t.Routers {
-		if !own.Masked().Contains(r) && !slices.ContainsFunc(t.Routes, func(x Route) bool { return x.To.Bits() > 0 && !x.Via.IsValid() && x.To.Contains(r) }) {
+		if !own.Masked().Contains(r) &&
+			!slices.ContainsFunc(t.Routes, func(x Route) bool { return x.To.Bits() > 0 && !x.Via.IsValid() && x.To.Contains(r) }) {
 			e.remark("%s of %v: the router %v is outside the subnet %v", what, t.Server, r, own.Masked())
 		}
 	}

@@ -13,7 +13,8 @@ type Config struct {
 	Ended func(*Exchange) // called for each exchange at its end; it then belongs to the callee
 }
 
-// MostClients is how many clients are followed at a time where nothing else is said. One takes some 3 kB while an exchange of four messages is open.
+// MostClients is how many clients are followed at a time where nothing else is said. One takes some 3 kB while an exchange of four messages
+// is open.
 const MostClients = 16384
 
 // Tracker puts messages together into exchanges. It is fed in the order of the wire, by one goroutine.
@@ -31,8 +32,9 @@ type Tracker struct {
 type client struct {
 	hardware Hardware
 	current  *Exchange
-	before   *Exchange                 // the one before, still without an answer when the client began the next: its answer may be on the way
-	held     map[netip.Addr]netip.Addr // server to the address it gave
+	// the one before, still without an answer when the client began the next: its answer may be on the way
+	before *Exchange
+	held   map[netip.Addr]netip.Addr // server to the address it gave
 }
 
 // NewTracker begins with nothing seen.
@@ -127,8 +129,8 @@ func (t *Tracker) Close() {
 	}
 }
 
-// Unserved is an ICMP error to a client: the server's machine says that nothing listens on its DHCP port (RFC 792, code 3). Healthy clients send the like
-// themselves after an acknowledgement, when their own port is closed: those are not meant.
+// Unserved is an ICMP error to a client: the server's machine says that nothing listens on its DHCP port (RFC 792, code 3). Healthy clients
+// send the like themselves after an acknowledgement, when their own port is closed: those are not meant.
 type Unserved struct {
 	Frame  int
 	Server netip.Addr // who says so
@@ -171,8 +173,8 @@ func (e *Exchange) snapshot() *Exchange {
 	return &c
 }
 
-// longestRepeat is after how long a DISCOVER under a new transaction id is a new attempt and no repeat: clients double their wait up to 64 s, give or
-// take one (RFC 2131 §4.1).
+// longestRepeat is after how long a DISCOVER under a new transaction id is a new attempt and no repeat: clients double their wait up to 64
+// s, give or take one (RFC 2131 §4.1).
 const longestRepeat = 66 * time.Second
 
 // isOver reports whether a message begins another exchange of the same client.
@@ -181,7 +183,8 @@ func (e *Exchange) isOver(s *Sighting) bool {
 	last := &e.Steps[len(e.Steps)-1]
 	answered := e.answer >= 0
 	if m.Reply {
-		// A late or second answer belongs to what it answers. One that answers nothing that was seen stands alone, once this one has its end.
+		// A late or second answer belongs to what it answers. One that answers nothing that was seen stands alone, once this one has its
+		// end.
 		return answered && !e.hasXID(m.XID)
 	}
 	if answered {
@@ -192,7 +195,8 @@ func (e *Exchange) isOver(s *Sighting) bool {
 			return false
 		}
 		like := e.lastLike(m) // a copy on another stretch of the way, overtaken by the answer
-		return like == nil || like.Message.XID != m.XID || like.Message.Own != m.Own || s.At.Sub(like.At) >= copyWindow || s.At.Sub(like.At) < 0
+		return like == nil || like.Message.XID != m.XID || like.Message.Own != m.Own || s.At.Sub(like.At) >= copyWindow ||
+			s.At.Sub(like.At) < 0
 	}
 	if e.purpose == unseen { // offers whose question was not seen
 		return false

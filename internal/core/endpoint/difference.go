@@ -67,7 +67,8 @@ func Differences(was, is *Endpoint) (out []Difference) {
 	if !slices.Equal(was.Resolvers, is.Resolvers) || !slices.Equal(was.Search, is.Search) {
 		add(AspectResolver, false, "the name servers were changed")
 	}
-	if !slices.EqualFunc(was.Hosts, is.Hosts, func(a, b HostsLine) bool { return a.Address == b.Address && slices.Equal(a.Names, b.Names) }) {
+	if !slices.EqualFunc(was.Hosts, is.Hosts,
+		func(a, b HostsLine) bool { return a.Address == b.Address && slices.Equal(a.Names, b.Names) }) {
 		add(AspectHosts, false, "the hosts file was changed")
 	}
 	if !slices.Equal(was.Proxies, is.Proxies) {
@@ -82,7 +83,8 @@ func addressDifferences(old, now *Interface) (out []Difference) {
 	}
 	for _, a := range old.Addresses {
 		if !has(now.Addresses, a) {
-			out = append(out, Difference{In: AspectAddress, What: fmt.Sprintf("%s has lost the address %v", old.Name, a.Prefix), Broken: true})
+			out = append(out,
+				Difference{In: AspectAddress, What: fmt.Sprintf("%s has lost the address %v", old.Name, a.Prefix), Broken: true})
 		}
 	}
 	for _, a := range now.Addresses {

@@ -105,7 +105,8 @@ type Counters struct {
 	Collisions                   uint64 // on half duplex some are usual
 }
 
-// Since gives how much the counters have grown. One that has gone back began anew, as after the port was taken down: all that it shows is new.
+// Since gives how much the counters have grown. One that has gone back began anew, as after the port was taken down: all that it shows is
+// new.
 func (c Counters) Since(was Counters) Counters {
 	grown := func(now, was uint64) uint64 {
 		if now < was {
@@ -123,10 +124,12 @@ func (c Counters) Since(was Counters) Counters {
 	}
 }
 
-// Errors are frames that were lost at the port for certain: errors in either direction, overruns, and damage that the driver does not count among its errors.
+// Errors are frames that were lost at the port for certain: errors in either direction, overruns, and damage that the driver does not count
+// among its errors.
 func (c Counters) Errors() uint64 { return max(c.ReceiveErrors, c.Damaged) + c.SendErrors + c.Overruns }
 
-// Drops are frames that the system did not take: some of them for want of memory, and others because nobody here speaks their protocol, which is usual.
+// Drops are frames that the system did not take: some of them for want of memory, and others because nobody here speaks their protocol,
+// which is usual.
 func (c Counters) Drops() uint64 { return c.ReceiveDrops + c.SendDrops }
 
 // RouteAnswer is the system's own answer to "how would you reach this address?".

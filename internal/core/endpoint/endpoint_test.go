@@ -19,12 +19,16 @@ func TestParseResolvConf(t *testing.T) {
 		search   []string
 		remarks  []string
 	}{
-		{name: "usual", in: "# made by hand\nnameserver 172.27.40.2\nnameserver 2001:db8::53\nsearch kittiwake.example. Pier.Example\noptions ndots:1\n", servers: []string{"172.27.40.2", "2001:db8::53"}, search: []string{"kittiwake.example", "pier.example"}},
+		{name: "usual",
+			in: "# made by hand\nnameserver 172.27.40.2\nnameserver 2001:db8::53\nsearch kittiwake.example. Pier.Example\noptions ndots:1\n", servers: []string{"172.27.40.2", "2001:db8::53"}, search: []string{"kittiwake.example", "pier.example"}},
 		{name: "no end of line", in: "nameserver 172.27.40.2", servers: []string{"172.27.40.2"}},
 		{name: "the last search counts", in: "search a.example\ndomain b.example\n", search: []string{"b.example"}},
 		{name: "empty", in: ""},
-		{name: "rubbish", in: "nameserver\nnameserver here\n\x00\x1b[31m\nfoo bar\nbaz\n", remarks: []string{"line 1: nameserver without an address", `line 2: nameserver "here" is no address`, `line 3: "\\x00\\x1b[31m" is no setting`, "2 more lines make no sense"}},
-		{name: "a line too long", in: "nameserver 172.27.40.2\n" + strings.Repeat("x", 200_000) + "\nnameserver 172.27.40.3\n", servers: []string{"172.27.40.2", "172.27.40.3"}},
+		{name: "rubbish", in: "nameserver\nnameserver here\n\x00\x1b[31m\nfoo bar\nbaz\n",
+			remarks: []string{"line 1: nameserver without an address", `line 2: nameserver "here" is no address`,
+				`line 3: "\\x00\\x1b[31m" is no setting`, "2 more lines make no sense"}},
+		{name: "a line too long", in: "nameserver 172.27.40.2\n" + strings.Repeat("x", 200_000) + "\nnameserver 172.27.40.3\n",
+			servers: []string{"172.27.40.2", "172.27.40.3"}},
 		{name: "too many", in: strings.Repeat("nameserver 172.27.40.2\n", 500), servers: slices(16, "172.27.40.2")},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -53,7 +57,9 @@ func slices(n int, s string) (out []string) {
 }
 
 func TestParseHosts(t *testing.T) {
-	lines, remarks := endpoint.ParseHosts(strings.NewReader("127.0.0.1 localhost\n# 1.2.3.4 no\n203.0.113.99 bookings.kittiwake.example bookings # by hand\nnonsense here\n::1\n"), "hosts")
+	lines, remarks := endpoint.ParseHosts(
+		strings.NewReader(
+			"127.0.0.1 localhost\n# 1.2.3.4 no\n203.0.113.99 bookings.kittiwake.example bookings # by hand\nnonsense here\n::1\n"), "hosts")
 	assert.Empty(t, remarks)
 	assert.Equal(t, []endpoint.HostsLine{
 		{Address: netip.MustParseAddr("127.0.0.1"), Names: []string{"localhost"}},
@@ -95,7 +101,9 @@ func FuzzParseFiles(f *testing.F) {
 }
 
 func TestProxies(t *testing.T) {
-	file := endpoint.ParseEnvironment(strings.NewReader("# comment\nexport https_proxy=\"http://172.27.40.70:3128\"\nNO_PROXY=.kittiwake.example,172.27.40.0/24\nPATH=/bin\nodd line\n"))
+	file := endpoint.ParseEnvironment(
+		strings.NewReader(
+			"# comment\nexport https_proxy=\"http://172.27.40.70:3128\"\nNO_PROXY=.kittiwake.example,172.27.40.0/24\nPATH=/bin\nodd line\n"))
 	p := endpoint.ProxyVariables("/etc/environment", func(name string) string { return file[name] })
 	e := &endpoint.Endpoint{Proxies: []endpoint.ProxySetting{{}, p}}
 	for address, want := range map[string]string{
@@ -135,12 +143,17 @@ func TestFacts(t *testing.T) {
 	addr := netip.MustParseAddr
 	e := &endpoint.Endpoint{
 		Interfaces: []endpoint.Interface{
-			{Name: "lo", Kind: endpoint.LoopbackKind, Up: true, Carrier: endpoint.CarrierPresent, Addresses: []endpoint.Address{prefix("127.0.0.1/8")}},
-			{Name: "br0", Kind: endpoint.Bridge, Up: true, Carrier: endpoint.CarrierPresent, Addresses: []endpoint.Address{prefix("10.0.0.1/8")}},
-			{Name: "eth0", Kind: endpoint.Wired, Up: true, Carrier: endpoint.CarrierPresent, Addresses: []endpoint.Address{prefix("172.27.40.23/24"), prefix("169.254.9.9/16"), prefix("fe80::1/64"), prefix("2001:db8:40::23/64")}},
+			{Name: "lo", Kind: endpoint.LoopbackKind, Up: true, Carrier: endpoint.CarrierPresent,
+				Addresses: []endpoint.Address{prefix("127.0.0.1/8")}},
+			{Name: "br0", Kind: endpoint.Bridge, Up: true, Carrier: endpoint.CarrierPresent,
+				Addresses: []endpoint.Address{prefix("10.0.0.1/8")}},
+			{Name: "eth0", Kind: endpoint.Wired, Up: true, Carrier: endpoint.CarrierPresent,
+				Addresses: []endpoint.Address{prefix("172.27.40.23/24"), prefix("169.254.9.9/16"), prefix("fe80::1/64"),
+					prefix("2001:db8:40::23/64")}},
 			{Name: "eth1", Kind: endpoint.Wired},
 		},
-		Resolvers: []endpoint.Resolver{{Address: addr("127.0.0.53"), Stub: true}, {Address: addr("172.27.40.2"), Behind: true}, {Address: addr("172.27.40.2"), Behind: true}},
+		Resolvers: []endpoint.Resolver{{Address: addr("127.0.0.53"), Stub: true}, {Address: addr("172.27.40.2"), Behind: true},
+			{Address: addr("172.27.40.2"), Behind: true}},
 	}
 	route := func(to, via, port string, metric int) endpoint.Route {
 		r := endpoint.Route{To: netip.MustParsePrefix(to), Interface: port, Metric: metric, Verdict: endpoint.Forward}
@@ -152,7 +165,8 @@ func TestFacts(t *testing.T) {
 	name, ok := e.Choose()
 	assert.True(t, ok)
 	assert.Equal(t, "eth0", name, "without a default route the wired port that is alive")
-	e.Routes = []endpoint.Route{route("0.0.0.0/0", "172.27.40.9", "eth0", 200), route("0.0.0.0/0", "10.0.0.9", "br0", 100), route("::/0", "fe80::9", "eth0", 0), route("172.27.40.0/24", "", "eth0", 0)}
+	e.Routes = []endpoint.Route{route("0.0.0.0/0", "172.27.40.9", "eth0", 200), route("0.0.0.0/0", "10.0.0.9", "br0", 100),
+		route("::/0", "fe80::9", "eth0", 0), route("172.27.40.0/24", "", "eth0", 0)}
 	name, _ = e.Choose()
 	assert.Equal(t, "br0", name, "the best default route")
 	gw, _ := e.Gateway("eth0", false)
@@ -185,7 +199,8 @@ func TestFacts(t *testing.T) {
 // Every constant has a name of its own.
 func TestNames(t *testing.T) {
 	seen := map[string]bool{}
-	for _, s := range []fmt.Stringer{endpoint.OtherKind, endpoint.Wired, endpoint.Wireless, endpoint.LoopbackKind, endpoint.Bridge, endpoint.Tunnel} {
+	for _, s := range []fmt.Stringer{endpoint.OtherKind, endpoint.Wired, endpoint.Wireless, endpoint.LoopbackKind, endpoint.Bridge,
+		endpoint.Tunnel} {
 		assert.False(t, seen[s.String()] || s.String() == "", s.String())
 		seen[s.String()] = true
 	}
@@ -211,12 +226,15 @@ func TestHardwareAddresses(t *testing.T) {
 		assert.NoError(t, err, text)
 		assert.Equal(t, "02:00:00:00:10:17", h.String())
 	}
-	for _, text := range []string{"", "02:00:00:00:10", "02:00:00:00:10:17:18", "zz:00:00:00:10:17", "00:00:00:00:00:00", strings.Repeat("f", 300)} {
+	for _, text := range []string{"", "02:00:00:00:10", "02:00:00:00:10:17:18", "zz:00:00:00:10:17", "00:00:00:00:00:00",
+		strings.Repeat("f", 300)} {
 		_, err := endpoint.ParseHardware(text)
 		assert.ErrorContains(t, err, "give six octets", text)
 		assert.Less(t, len(err.Error()), 140)
 	}
-	for text, want := range map[string][2]bool{"02:00:00:00:10:17": {true, false}, "00:00:5e:00:01:28": {false, true}, "00:00:5e:00:02:01": {false, true}, "00:00:5e:00:03:01": {false, false}, "00:00:0c:07:ac:01": {false, true}, "00:00:0c:07:ad:01": {false, false}} {
+	for text, want := range map[string][2]bool{"02:00:00:00:10:17": {true, false}, "00:00:5e:00:01:28": {false, true},
+		"00:00:5e:00:02:01": {false, true}, "00:00:5e:00:03:01": {false, false}, "00:00:0c:07:ac:01": {false, true},
+		"00:00:0c:07:ad:01": {false, false}} {
 		h, err := endpoint.ParseHardware(text)
 		assert.NoError(t, err)
 		assert.Equal(t, want, [2]bool{h.Private(), h.Shared()}, text)

@@ -32,12 +32,14 @@ func clipped(s string) string {
 	return s
 }
 
-// Private reports whether the address was made up by the machine itself or whoever set it up, so that no registry knows it (IEEE 802, the U/L bit).
+// Private reports whether the address was made up by the machine itself or whoever set it up, so that no registry knows it (IEEE 802, the
+// U/L bit).
 func (h HardwareAddr) Private() bool { return h[0]&2 != 0 }
 
 // Shared reports whether the address belongs to a group of routers and not to a card: VRRP (RFC 9568 §7.3), HSRP (RFC 2281 §4).
 func (h HardwareAddr) Shared() bool {
-	return h[0] == 0 && (h[1] == 0 && h[2] == 0x5e && h[3] == 0 && (h[4] == 1 || h[4] == 2) || h[1] == 0 && h[2] == 0x0c && h[3] == 0x07 && h[4] == 0xac)
+	return h[0] == 0 &&
+		(h[1] == 0 && h[2] == 0x5e && h[3] == 0 && (h[4] == 1 || h[4] == 2) || h[1] == 0 && h[2] == 0x0c && h[3] == 0x07 && h[4] == 0xac)
 }
 
 // IsZero reports whether there is no address.
@@ -147,7 +149,8 @@ const (
 	NoARP
 )
 
-var neighbourNames = [...]string{"not known", "asked, no answer yet", "answered lately", "not asked lately", "about to be asked", "being asked again", "silent", "fixed by hand", "needs no asking"}
+var neighbourNames = [...]string{"not known", "asked, no answer yet", "answered lately", "not asked lately", "about to be asked",
+	"being asked again", "silent", "fixed by hand", "needs no asking"}
 
 func (s NeighbourState) String() string { return neighbourNames[s] }
 

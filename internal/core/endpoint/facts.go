@@ -66,7 +66,8 @@ func (e *Endpoint) Gateway(iface string, v6 bool) (netip.Addr, bool) {
 func (e *Endpoint) Leaves(a netip.Addr) (iface string) {
 	best, metric := -1, 0
 	for _, r := range e.Routes {
-		if r.Table != 0 && r.Table != mainTable || !r.To.Masked().Contains(a) || r.To.Bits() < best || r.To.Bits() == best && r.Metric >= metric {
+		if r.Table != 0 && r.Table != mainTable || !r.To.Masked().Contains(a) || r.To.Bits() < best || r.To.Bits() == best &&
+			r.Metric >= metric {
 			continue
 		}
 		best, metric, iface = r.To.Bits(), r.Metric, r.Interface
@@ -142,7 +143,8 @@ func (e *Endpoint) Owns(a netip.Addr) bool {
 func (e *Endpoint) HostsEntries(name string) []netip.Addr {
 	var out []netip.Addr
 	for _, line := range e.Hosts {
-		if slices.ContainsFunc(line.Names, func(n string) bool { return strings.EqualFold(n, name) }) && !slices.Contains(out, line.Address) {
+		if slices.ContainsFunc(line.Names, func(n string) bool { return strings.EqualFold(n, name) }) &&
+			!slices.Contains(out, line.Address) {
 			out = append(out, line.Address)
 		}
 	}
@@ -210,8 +212,8 @@ func (e *Endpoint) OnLink(a netip.Addr) bool {
 	return slices.ContainsFunc(e.Interfaces, func(i Interface) bool { return i.OnLink(a) })
 }
 
-// TakeLeases takes in what the clients' files say, and decides by the kernel's addresses which of them is in force. An address that a lease in force
-// names is not set by hand, though it may look static: leases without an end leave no lifetime.
+// TakeLeases takes in what the clients' files say, and decides by the kernel's addresses which of them is in force. An address that a lease
+// in force names is not set by hand, though it may look static: leases without an end leave no lifetime.
 func (e *Endpoint) TakeLeases(found []lease.Lease, flaws []lease.Flaw) {
 	var held []lease.Held
 	for _, i := range e.Interfaces {

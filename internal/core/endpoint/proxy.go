@@ -10,7 +10,8 @@ import (
 	"passepartout/internal/core/wiretext"
 )
 
-// ProxySetting is what one place on the machine says of web proxies, in the variables that programs read by custom: http_proxy, https_proxy, all_proxy and no_proxy.
+// ProxySetting is what one place on the machine says of web proxies, in the variables that programs read by custom: http_proxy,
+// https_proxy, all_proxy and no_proxy.
 type ProxySetting struct {
 	Source string // "this session's environment", or a file
 	HTTP   string
@@ -40,7 +41,8 @@ func ProxyVariables(source string, lookup func(name string) string) ProxySetting
 	return p
 }
 
-// ParseEnvironment reads a file of variables as sessions begin with it (/etc/environment, environment(5)): NAME=value lines, quotes and "export" allowed.
+// ParseEnvironment reads a file of variables as sessions begin with it (/etc/environment, environment(5)): NAME=value lines, quotes and
+// "export" allowed.
 func ParseEnvironment(r io.Reader) map[string]string {
 	out := map[string]string{}
 	_ = eachLine(r, func(_ int, line string) {
@@ -52,8 +54,8 @@ func ParseEnvironment(r io.Reader) map[string]string {
 	return out
 }
 
-// ProxyFor gives the proxy that programs here ask for a web address, and the setting that says so; nil where they ask the service itself. The first place that names any
-// proxy counts.
+// ProxyFor gives the proxy that programs here ask for a web address, and the setting that says so; nil where they ask the service itself.
+// The first place that names any proxy counts.
 func (e *Endpoint) ProxyFor(address string) (*url.URL, ProxySetting) {
 	u, err := url.Parse(address)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package event is what a case's log is made of: each thing that was read, asked, seen, judged or said, with its time. All that is known of a case follows
-// from its log (package state); a log is written as JSON Lines, and read back.
+// Package event is what a case's log is made of: each thing that was read, asked, seen, judged or said, with its time. All that is known of
+// a case follows from its log (package state); a log is written as JSON Lines, and read back.
 package event
 
 import (
@@ -121,7 +121,8 @@ type Probed struct {
 	RTT     time.Duration
 }
 
-// Tried is one trial of the target as a program here would use it: its name looked up, a connection opened, a request sent, as far as it was asked for.
+// Tried is one trial of the target as a program here would use it: its name looked up, a connection opened, a request sent, as far as it
+// was asked for.
 type Tried struct {
 	Sent  time.Time
 	Works bool

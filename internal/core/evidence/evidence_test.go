@@ -25,8 +25,10 @@ func TestTrail(t *testing.T) {
 		quiet   int
 	}{
 		{name: "reached", hops: Path(Bookings, Gateway, Edge, Bookings), length: 3, reached: true, last: Bookings},
-		{name: "what lies after the destination is cut", hops: Path(Bookings, Gateway, Bookings, Bookings, Bookings), length: 2, reached: true, last: Bookings},
-		{name: "a quiet station in the middle", hops: Path(Bookings, Gateway, silent, Provider, Bookings), length: 4, reached: true, last: Bookings, quiet: 1},
+		{name: "what lies after the destination is cut", hops: Path(Bookings, Gateway, Bookings, Bookings, Bookings), length: 2,
+			reached: true, last: Bookings},
+		{name: "a quiet station in the middle", hops: Path(Bookings, Gateway, silent, Provider, Bookings), length: 4, reached: true,
+			last: Bookings, quiet: 1},
 		{name: "ends in silence", hops: Path(Bookings, Gateway, Edge, silent, silent), length: 4, last: Edge},
 		{name: "nothing answers", hops: Path(Bookings, silent, silent), length: 2},
 		{name: "a second try answers", hops: slices.Concat(Path(Bookings, silent, Edge), Path(Bookings, Gateway)), length: 2, last: Edge},
@@ -78,7 +80,8 @@ func TestTargetAddresses(t *testing.T) {
 }
 
 func TestCandidates(t *testing.T) {
-	assert.Equal(t, []string{"bookings.kittiwake.example", "bookings.pier.example", "bookings"}, evidence.Candidates("bookings", []string{"kittiwake.example", "", "pier.example"}))
+	assert.Equal(t, []string{"bookings.kittiwake.example", "bookings.pier.example", "bookings"},
+		evidence.Candidates("bookings", []string{"kittiwake.example", "", "pier.example"}))
 	assert.Equal(t, []string{"a.example"}, evidence.Candidates("a.example", []string{"kittiwake.example"}))
 	assert.Empty(t, evidence.Candidates("", nil))
 }
@@ -89,16 +92,19 @@ func TestWhyOf(t *testing.T) {
 		kind, code uint8
 		want       evidence.Why
 	}{
-		{false, 3, 0, evidence.NoNet}, {false, 3, 1, evidence.NoHost}, {false, 3, 2, evidence.NoProtocol}, {false, 3, 3, evidence.NoPort}, {false, 3, 4, evidence.TooBig},
+		{false, 3, 0, evidence.NoNet}, {false, 3, 1, evidence.NoHost}, {false, 3, 2, evidence.NoProtocol}, {false, 3, 3, evidence.NoPort},
+		{false, 3, 4, evidence.TooBig},
 		{false, 3, 9, evidence.Prohibited}, {false, 3, 13, evidence.Prohibited}, {false, 3, 99, evidence.OtherReason},
-		{true, 1, 0, evidence.NoNet}, {true, 1, 1, evidence.Prohibited}, {true, 1, 3, evidence.NoHost}, {true, 1, 4, evidence.NoPort}, {true, 2, 0, evidence.TooBig}, {true, 1, 99, evidence.OtherReason},
+		{true, 1, 0, evidence.NoNet}, {true, 1, 1, evidence.Prohibited}, {true, 1, 3, evidence.NoHost}, {true, 1, 4, evidence.NoPort},
+		{true, 2, 0, evidence.TooBig}, {true, 1, 99, evidence.OtherReason},
 	} {
 		assert.Equal(t, c.want, evidence.WhyOf(c.v6, c.kind, c.code), "%+v", c)
 	}
 }
 
 func TestReplyCame(t *testing.T) {
-	for o, want := range map[evidence.Outcome]bool{evidence.NotKnown: false, evidence.Silent: false, evidence.LocalError: false, evidence.Answered: true, evidence.Refused: true, evidence.Unreachable: true, evidence.Expired: true, evidence.Malformed: true} {
+	for o, want := range map[evidence.Outcome]bool{evidence.NotKnown: false, evidence.Silent: false, evidence.LocalError: false,
+		evidence.Answered: true, evidence.Refused: true, evidence.Unreachable: true, evidence.Expired: true, evidence.Malformed: true} {
 		assert.Equal(t, want, evidence.Reply{Outcome: o, RTT: time.Millisecond}.Came(), o.String())
 		assert.NotEmpty(t, o.String())
 	}

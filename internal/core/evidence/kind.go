@@ -30,9 +30,11 @@ const (
 
 // kindNames has a name for each kind: the compiler counts them.
 var kindNames = [endOfKinds]string{
-	Settings: "settings", RouteLookup: "route-lookup", Loopback: "loopback", GatewayNeighbour: "gateway-neighbour", OtherNeighbours: "other-neighbours",
-	SegmentFrames: "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup",
-	GatewayEcho: "gateway-echo", TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer", PathTrace: "path-trace",
+	Settings: "settings", RouteLookup: "route-lookup", Loopback: "loopback", GatewayNeighbour: "gateway-neighbour",
+	OtherNeighbours: "other-neighbours",
+	SegmentFrames:   "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup",
+	GatewayEcho: "gateway-echo", TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer",
+	PathTrace:  "path-trace",
 	LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs",
 }
 

@@ -64,8 +64,8 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	return nil, ""
 }
 
-// OtherAddresses are those that resolvers give for the target's name and that programs here do not get: another server's answer, or DNS's own where the hosts
-// file says something else.
+// OtherAddresses are those that resolvers give for the target's name and that programs here do not get: another server's answer, or DNS's
+// own where the hosts file says something else.
 func (s *Set) OtherAddresses() (out []netip.Addr) {
 	if s.Target.Name == "" || s.Endpoint == nil {
 		return nil

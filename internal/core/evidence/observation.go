@@ -9,8 +9,8 @@ import (
 	"passepartout/internal/core/endpoint"
 )
 
-// Observation is one piece of evidence as a log has it. What there is to be known of a sort of observation (its name in a log, the kinds of evidence it
-// brings, where it belongs in a Set, in which order two of it stand) stands in one row of the table of sorts.
+// Observation is one piece of evidence as a log has it. What there is to be known of a sort of observation (its name in a log, the kinds of
+// evidence it brings, where it belongs in a Set, in which order two of it stand) stands in one row of the table of sorts.
 type Observation interface{ observation() }
 
 // What is observed of a machine and of others is of a type of its own where a Set holds it in another form.

@@ -101,11 +101,12 @@ type Record struct {
 	Value string
 }
 
-// AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is called.
+// AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is
+// called.
 func (l Lookup) AboutTarget() bool { return l.Type == "A" || l.Type == "AAAA" }
 
-// Unassigned is an address that no host holds (RFC 5737). Routers on the way out answer for the hop limits of packets to it: the last resort when no
-// address beyond the gateway is known. That nothing answers behind some router proves nothing.
+// Unassigned is an address that no host holds (RFC 5737). Routers on the way out answer for the hop limits of packets to it: the last
+// resort when no address beyond the gateway is known. That nothing answers behind some router proves nothing.
 var Unassigned = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 
 // Connect is one attempt to open a connection (RFC 9293).
@@ -128,7 +129,8 @@ type Web struct {
 	Reply
 }
 
-// ShortConnect is an attempt to open a connection with a hop limit that does not suffice for the way: whoever accepts it is nearer than the one it was meant for.
+// ShortConnect is an attempt to open a connection with a hop limit that does not suffice for the way: whoever accepts it is nearer than the
+// one it was meant for.
 type ShortConnect struct {
 	To       netip.AddrPort
 	HopLimit int
@@ -166,7 +168,8 @@ const (
 	NoSecureConnection // it broke before a certificate was judged
 )
 
-var flawNames = [...]string{"", "the certificate has expired", "the certificate is not valid yet", "the certificate is for another name", "nobody whom this machine trusts has signed the certificate", "no secure connection comes about"}
+var flawNames = [...]string{"", "the certificate has expired", "the certificate is not valid yet", "the certificate is for another name",
+	"nobody whom this machine trusts has signed the certificate", "no secure connection comes about"}
 
 func (f TLSFlaw) String() string { return flawNames[f] }
 
@@ -188,7 +191,8 @@ type OtherWay struct {
 	Reply
 }
 
-// Discovery is one DHCP probe: discovers sent, offers collected, no lease taken (RFC 2131 §3.1, steps 1 and 2), and what was overheard meanwhile.
+// Discovery is one DHCP probe: discovers sent, offers collected, no lease taken (RFC 2131 §3.1, steps 1 and 2), and what was overheard
+// meanwhile.
 type Discovery struct {
 	Interface string
 	Discovers int
@@ -234,8 +238,8 @@ func (d *Discovery) Disagreements() (out []Disagreement) {
 	return out
 }
 
-// Handoff is a packet for an address that was handed to one neighbour in a frame of our own, whatever the routing table says: it shows whether that
-// neighbour passes traffic on, and whether the address is to be reached through it.
+// Handoff is a packet for an address that was handed to one neighbour in a frame of our own, whatever the routing table says: it shows
+// whether that neighbour passes traffic on, and whether the address is to be reached through it.
 type Handoff struct {
 	To       netip.Addr
 	By       netip.Addr
@@ -243,7 +247,8 @@ type Handoff struct {
 	Reply
 }
 
-// Passed reports whether the neighbour has shown that it passes traffic on: it says that the hop limit ran out, or something beyond it answers.
+// Passed reports whether the neighbour has shown that it passes traffic on: it says that the hop limit ran out, or something beyond it
+// answers.
 func (h Handoff) Passed() bool { return h.Outcome == Expired || h.Reached() }
 
 // Reached reports whether the address itself answered.

@@ -34,7 +34,8 @@ const (
 	OtherReason
 )
 
-var whyNames = [...]string{"", "no way to that network", "host not found on its link", "protocol not spoken there", "port closed", "too big for the next link", "administratively prohibited", "other reason"}
+var whyNames = [...]string{"", "no way to that network", "host not found on its link", "protocol not spoken there", "port closed",
+	"too big for the next link", "administratively prohibited", "other reason"}
 
 func (w Why) String() string { return whyNames[w] }
 

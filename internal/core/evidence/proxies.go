@@ -2,7 +2,8 @@ package evidence
 
 import "net/netip"
 
-// ProxyScript is a file of automatic proxy configuration, and what its text names. The script is not run: for which targets it gives which proxy is not known.
+// ProxyScript is a file of automatic proxy configuration, and what its text names. The script is not run: for which targets it gives which
+// proxy is not known.
 type ProxyScript struct {
 	URL     string
 	NamedBy netip.Addr // the DHCP server that names it (option 252)

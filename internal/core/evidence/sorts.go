@@ -10,7 +10,8 @@ import (
 
 // sorts is the table of all observations there are.
 var sorts = []*sort{
-	sortAs("route", func(s *Set) *[]endpoint.RouteAnswer { return &s.Routes }, func(o Route) endpoint.RouteAnswer { return endpoint.RouteAnswer(o) },
+	sortAs("route", func(s *Set) *[]endpoint.RouteAnswer { return &s.Routes },
+		func(o Route) endpoint.RouteAnswer { return endpoint.RouteAnswer(o) },
 		func(a, b endpoint.RouteAnswer) int { return a.To.Compare(b.To) }, RouteLookup),
 	sortAs("loopback", func(s *Set) *[]Echo { return &s.Loopback }, func(o OwnEcho) Echo { return Echo(o) }, byEcho, Loopback),
 	sortOf("neighbour", func(s *Set) *[]Neighbour { return &s.Neighbours }, func(a, b Neighbour) int {
@@ -26,7 +27,8 @@ var sorts = []*sort{
 		return cmp.Or(a.Address.Compare(b.Address), byReply(a.Reply, b.Reply))
 	}, AddressConflict),
 	sortOf("lookup", func(s *Set) *[]Lookup { return &s.Lookups }, byLookup, NameLookup),
-	sortAs("lookup-elsewhere", func(s *Set) *[]Lookup { return &s.Elsewhere }, func(o ElsewhereLookup) Lookup { return Lookup(o) }, byLookup, Handoffs),
+	sortAs("lookup-elsewhere", func(s *Set) *[]Lookup { return &s.Elsewhere }, func(o ElsewhereLookup) Lookup { return Lookup(o) },
+		byLookup, Handoffs),
 	sortOf("port-count", func(s *Set) *[]PortCount { return &s.Counted }, func(a, b PortCount) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
 	}, LossProbes),
@@ -43,7 +45,8 @@ var sorts = []*sort{
 	sortOf("portal", func(s *Set) *[]Portal { return &s.Portals }, func(a, b Portal) int {
 		return cmp.Or(cmp.Compare(a.URL, b.URL), cmp.Compare(a.Captive, b.Captive), cmp.Compare(a.Page, b.Page))
 	}, WebAnswer),
-	sortOf("proxy-script", func(s *Set) *[]ProxyScript { return &s.Scripts }, func(a, b ProxyScript) int { return cmp.Compare(a.URL, b.URL) }, WebAnswer),
+	sortOf("proxy-script", func(s *Set) *[]ProxyScript { return &s.Scripts },
+		func(a, b ProxyScript) int { return cmp.Compare(a.URL, b.URL) }, WebAnswer),
 	sortOf("far-end", func(s *Set) *[]FarEnd { return &s.FarEnds }, func(a, b FarEnd) int {
 		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.Arrived, b.Arrived), cmp.Compare(a.Answered, b.Answered))
 	}, Responder),
@@ -61,7 +64,8 @@ var sorts = []*sort{
 	sortOf("hand-off", func(s *Set) *[]Handoff { return &s.Handoffs }, func(a, b Handoff) int {
 		return cmp.Or(a.To.Compare(b.To), a.By.Compare(b.By), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
 	}, Handoffs),
-	sortOf("advertisement", func(s *Set) *[]Advertisement { return &s.Routers6 }, func(a, b Advertisement) int { return a.Router.Compare(b.Router) }, SegmentFrames),
+	sortOf("advertisement", func(s *Set) *[]Advertisement { return &s.Routers6 },
+		func(a, b Advertisement) int { return a.Router.Compare(b.Router) }, SegmentFrames),
 	sortOf("information", func(s *Set) *[]Information { return &s.Informed6 }, func(a, b Information) int {
 		return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Server, b.Server))
 	}, DHCPOffer),
@@ -91,7 +95,8 @@ func discoverySort() *sort {
 }
 
 // sortLatest makes the row of a sort of which the latest with the same key counts, and takes the place of the earlier one.
-func sortLatest[T Observation, K comparable](name string, list func(*Set) *[]T, key func(T) K, empty func(T) bool, by func(a, b T) int) *sort {
+func sortLatest[T Observation, K comparable](name string, list func(*Set) *[]T, key func(T) K, empty func(T) bool,
+	by func(a, b T) int) *sort {
 	s := sortOf(name, list, by)
 	s.take = func(set *Set, o Observation) {
 		l, is := list(set), o.(T)
@@ -105,7 +110,8 @@ func sortLatest[T Observation, K comparable](name string, list func(*Set) *[]T, 
 
 // saidSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
 func saidSort() *sort {
-	return sortLatest("said", func(s *Set) *[]Answer { return &s.Said }, func(a Answer) string { return a.Question }, func(a Answer) bool { return a.Answer == "" },
+	return sortLatest("said", func(s *Set) *[]Answer { return &s.Said }, func(a Answer) string { return a.Question },
+		func(a Answer) bool { return a.Answer == "" },
 		func(a, b Answer) int {
 			return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))
 		})
@@ -113,7 +119,8 @@ func saidSort() *sort {
 
 // namedSort: an address goes by the name that was learned last.
 func namedSort() *sort {
-	return sortLatest("named", func(s *Set) *[]Named { return &s.Names }, func(n Named) netip.Addr { return n.Address }, func(n Named) bool { return n.Name == "" },
+	return sortLatest("named", func(s *Set) *[]Named { return &s.Names }, func(n Named) netip.Addr { return n.Address },
+		func(n Named) bool { return n.Name == "" },
 		func(a, b Named) int { return a.Address.Compare(b.Address) })
 }
 

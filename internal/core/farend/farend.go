@@ -1,5 +1,6 @@
-// Package farend holds the words between this program at a machine that cannot reach something and the same program at the far end, which counts what arrives: datagrams of
-// JSON (RFC 8259), each answer no longer than its question, so that nobody can be flooded with answers to questions in his name.
+// Package farend holds the words between this program at a machine that cannot reach something and the same program at the far end, which
+// counts what arrives: datagrams of JSON (RFC 8259), each answer no longer than its question, so that nobody can be flooded with answers to
+// questions in his name.
 package farend
 
 import (

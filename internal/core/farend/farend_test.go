@@ -44,7 +44,8 @@ func TestTally(t *testing.T) {
 
 func TestWhatIsNoQuestion(t *testing.T) {
 	var tally farend.Tally
-	for _, text := range []string{"", "{}", `{"schema":"passepartout.answer/1","token":"xyz"}`, `{"schema":"passepartout.answer/2","token":"0102030000000000"}`, `{"schema":"passepartout.answer/1","token":"0102030000000000"}`} {
+	for _, text := range []string{"", "{}", `{"schema":"passepartout.answer/1","token":"xyz"}`,
+		`{"schema":"passepartout.answer/2","token":"0102030000000000"}`, `{"schema":"passepartout.answer/1","token":"0102030000000000"}`} {
 		_, _, ok := tally.Take([]byte(text), four)
 		assert.False(t, ok, text)
 	}

@@ -47,8 +47,10 @@ func (p *Pass) judgeNoAddress(what string) Finding {
 	switch {
 	case usable:
 		return found(Confirmed, fmt.Sprintf("%s %s, though %v offers it %v now.", p.Iface.Name, what, offer.Server, offer.Address),
-			fmt.Sprintf("%s %s", p.Iface.Name, what), fmt.Sprintf("%v offers %v, router %s", offer.Server, offer.Address, List(offer.Routers))).
-			next(fmt.Sprintf("Have %s ask for a lease again: set it to automatic (DHCP), or start the DHCP client that should manage it.", p.Iface.Name),
+			fmt.Sprintf("%s %s", p.Iface.Name, what),
+			fmt.Sprintf("%v offers %v, router %s", offer.Server, offer.Address, List(offer.Routers))).
+			next(fmt.Sprintf("Have %s ask for a lease again: set it to automatic (DHCP), or start the DHCP client that should manage it.",
+				p.Iface.Name),
 				fmt.Sprintf("It should then get %v with gateway %s.", offer.Address, List(offer.Routers)))
 	case p.IsWithheld(evidence.DHCPOffer):
 		return possible("whether a DHCP server would give an address could not be asked")
@@ -57,8 +59,10 @@ func (p *Pass) judgeNoAddress(what string) Finding {
 			if f, own := home.Machine(p.Endpoint.Host, p.Iface.Hardware); own {
 				prefix, _ := home.Prefix(f.Address.Is6())
 				return found(Confirmed, fmt.Sprintf("%s %s, though the site sheet gives this machine %v.", p.Iface.Name, what, f.Address),
-					fmt.Sprintf("%s %s", p.Iface.Name, what), fmt.Sprintf("the site sheet has %v for %s, and no DHCP server on %s", f.Address, p.Endpoint.Host, describe(home))).
-					next(fmt.Sprintf("Set address, mask, gateway and resolvers together: %v, gateway %s, resolvers %s.", netip.PrefixFrom(f.Address, prefix.Bits()), List(home.Gateways), List(home.Resolvers)))
+					fmt.Sprintf("%s %s", p.Iface.Name, what),
+					fmt.Sprintf("the site sheet has %v for %s, and no DHCP server on %s", f.Address, p.Endpoint.Host, describe(home))).
+					next(fmt.Sprintf("Set address, mask, gateway and resolvers together: %v, gateway %s, resolvers %s.",
+						netip.PrefixFrom(f.Address, prefix.Bits()), List(home.Gateways), List(home.Resolvers)))
 			}
 		}
 		return cleared("no DHCP server offers anything either")
@@ -68,10 +72,12 @@ func (p *Pass) judgeNoAddress(what string) Finding {
 
 // NoAddress: the port is on and has no address to speak with.
 var NoAddress = &Fault{
-	ID: "no-address", Zone: Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []ID{"dhcp-silent"},
+	ID: "no-address", Zone: Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []ID{"dhcp-silent"},
 	Doc: `The port has no address, though one is to be had
-The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment. The client
-that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the port to automatic, or enter the fixed address in full.`,
+The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment.
+The client that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the
+port to automatic, or enter the fixed address in full.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.linked(); !ok {
 			return possible("%s", why)
@@ -88,10 +94,11 @@ that should ask for it is not running, not set to this port, or the port is set 
 
 // SelfAssignedAddress: the machine gave itself an address though a server is there.
 var SelfAssignedAddress = &Fault{
-	ID: "self-assigned-address", Zone: Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "self-assigned-address", Zone: Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The machine gave itself an address
-The port has only an address from 169.254.0.0/16, which a machine gives itself when no DHCP server answers (RFC 3927), while a DHCP server answers now. The
-server was away when the machine asked, or the answer did not reach it. Have it ask again.`,
+The port has only an address from 169.254.0.0/16, which a machine gives itself when no DHCP server answers (RFC 3927), while a DHCP server
+answers now. The server was away when the machine asked, or the answer did not reach it. Have it ask again.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.linked(); !ok {
 			return possible("%s", why)
@@ -106,10 +113,12 @@ server was away when the machine asked, or the answer did not reach it. Have it 
 
 // DHCPSilent: the endpoint depends on a DHCP server, and none answers.
 var DHCPSilent = &Fault{
-	ID: "dhcp-silent", Zone: LocalSubnet, Scope: OfSocket, Matters: WhileThereIsNoAddress, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, OnSilence: true,
+	ID: "dhcp-silent", Zone: LocalSubnet, Scope: OfSocket, Matters: WhileThereIsNoAddress, Check: "dhcp",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `No DHCP server answers
-The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used up, a relay is missing, or the
-port leads into the wrong network. It is taken for a fault of the machine. See whether other machines on the segment get addresses; if none does, it is the server.`,
+The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used
+up, a relay is missing, or the port leads into the wrong network. It is taken for a fault of the machine. See whether other machines on
+the segment get addresses; if none does, it is the server.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.linked(); !ok {
 			return possible("%s", why)
@@ -145,8 +154,10 @@ port leads into the wrong network. It is taken for a fault of the machine. See w
 			heard = fmt.Sprintf("meanwhile %s spoke on the segment", plural(len(p.Heard), "other machine", "other machines"))
 		}
 		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, p.without()),
-			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).aside(hasRoutable4(p) && (!ended || len(p.Outside) > 0)).
-			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that leads to it.",
+			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).
+			aside(hasRoutable4(p) && (!ended || len(p.Outside) > 0)).
+			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that "+
+				"leads to it.",
 				"If others do, look at the switch port of this one: it may be in the wrong network.")
 	},
 }
@@ -192,10 +203,12 @@ func (p *Pass) leftOut(a endpoint.Address) (netip.Addr, string, bool) {
 
 // MaskTooNarrow: the mask leaves out what is on the segment.
 var MaskTooNarrow = &Fault{
-	ID: "mask-too-narrow", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour},
+	ID: "mask-too-narrow", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour},
 	Doc: `The mask is too narrow
-The mask of this machine's address leaves out the gateway, or neighbours, that are on the same segment. Linux then refuses a gateway outside the mask, so that the
-default route is often missing as well and only the mask is the cause. Set address, mask, gateway and resolvers together: changing one alone may lose the others.`,
+The mask of this machine's address leaves out the gateway, or neighbours, that are on the same segment. Linux then refuses a gateway
+outside the mask, so that the default route is often missing as well and only the mask is the cause. Set address, mask, gateway and
+resolvers together: changing one alone may lose the others.`,
 	Judge: func(p *Pass) Finding {
 		a, ok := p.address4()
 		if !ok {
@@ -206,8 +219,11 @@ default route is often missing as well and only the mask is the cause. Set addre
 		}
 		out, why, ok := p.leftOut(a)
 		if o, shorter := p.shorterOffer(a); !ok && shorter && p.Usable() == Yes && !p.leaseHasMask(a.Prefix.Bits()) {
-			return found(Supported, fmt.Sprintf("The mask of %v is narrower than it should be: %s %v.", a.Prefix, o.Who, o.Address)).aside(true).
-				next(p.inFull(false, settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers, who: o.Who}))
+			return found(Supported, fmt.Sprintf("The mask of %v is narrower than it should be: %s %v.", a.Prefix, o.Who, o.Address)).
+				aside(true).
+				next(p.inFull(false,
+					settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers,
+						who: o.Who}))
 		}
 		if !ok {
 			_, over := p.OffersSeen()
@@ -219,7 +235,9 @@ default route is often missing as well and only the mask is the cause. Set addre
 		f := found(Confirmed, fmt.Sprintf("The mask of %v is too narrow: it leaves out %v, which is on the same segment.", a.Prefix, out),
 			fmt.Sprintf("%v covers %v to %v", a.Prefix, a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)), why)
 		if o, ok := p.shorterOffer(a); ok {
-			f = f.next(p.inFull(false, settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers, who: o.Who}))
+			f = f.next(p.inFull(false,
+				settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers,
+					who: o.Who}))
 		} else {
 			f = f.next("Ask for the segment's real mask and set address, mask and gateway together.")
 		}
@@ -229,11 +247,14 @@ default route is often missing as well and only the mask is the cause. Set addre
 
 // WrongNetwork: the address belongs to another network than the segment.
 var WrongNetwork = &Fault{
-	ID: "wrong-network", Zone: Host, Scope: OfPlace, Matters: ByReach, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames, evidence.GatewayNeighbour},
+	ID: "wrong-network", Zone: Host, Scope: OfPlace, Matters: ByReach, Check: "address",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames,
+		evidence.GatewayNeighbour},
 	Explains: []ID{"gateway-silent", "segment-isolated", "resolver-silent-local", "resolver-silent", "wrong-segment"},
 	Doc: `The address belongs to another network
-The machine's address is from a network that is not on this segment: it was carried here from elsewhere, or typed wrongly. Offers, and what is heard on the segment, speak of
-another network, and nobody in the configured one answers. It is taken for a dead gateway. Set the port to automatic, or to an address of this segment.`,
+The machine's address is from a network that is not on this segment: it was carried here from elsewhere, or typed wrongly. Offers, and
+what is heard on the segment, speak of another network, and nobody in the configured one answers. It is taken for a dead gateway. Set the
+port to automatic, or to an address of this segment.`,
 	Judge: func(p *Pass) Finding {
 		a, ok := p.address4()
 		if !ok {
@@ -258,12 +279,20 @@ another network, and nobody in the configured one answers. It is taken for a dea
 		}
 		if len(offers) > 0 {
 			o := offers[0]
-			return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment, which is %v.", a.Prefix, o.Address.Masked()),
+			return found(Confirmed,
+				fmt.Sprintf("The address %v does not belong to this segment, which is %v.", a.Prefix, o.Address.Masked()),
 				fmt.Sprintf("%v offers %v", o.Server, o.Address), fmt.Sprintf("nobody in %v answers", a.Prefix.Masked())).
-				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address, List(o.Routers), List(o.Resolvers)), "If it must be set by hand: "+p.inFull(false, settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
+				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address,
+					List(o.Routers), List(o.Resolvers)),
+					"If it must be set by hand: "+
+						p.inFull(false,
+							settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers,
+								who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		if n := p.strangers(a.Prefix); n >= 2 && p.SweepDone && over {
-			return found(Supported, fmt.Sprintf("The address %v does not seem to belong to this segment: %d machines are heard, none of that network.", a.Prefix, n)).
+			return found(Supported,
+				fmt.Sprintf("The address %v does not seem to belong to this segment: %d machines are heard, none of that network.",
+					a.Prefix, n)).
 				next("Compare the address with that of a working neighbour on the same switch.")
 		}
 		return possible("nothing heard tells which network the segment is")
@@ -296,7 +325,8 @@ func (p *Pass) wrongNetwork6() Finding {
 	if len(prefixes) == 0 || p.Alive != No {
 		return possible("no router has said which network the segment is")
 	}
-	return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment: %s.", own, prefixes[0]), append(prefixes, fmt.Sprintf("nobody in %v answers", own.Masked()))...).
+	return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment: %s.", own, prefixes[0]),
+		append(prefixes, fmt.Sprintf("nobody in %v answers", own.Masked()))...).
 		next(fmt.Sprintf("Set %s to take its address from router advertisements, or to an address of the advertised prefix.", p.Iface.Name))
 }
 
@@ -325,11 +355,13 @@ func (p *Pass) claims(hw endpoint.HardwareAddr) (n int) {
 
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
-	ID: "address-conflict", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "conflict", Needs: []evidence.Kind{evidence.AddressConflict},
+	ID: "address-conflict", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "conflict",
+	Needs:     []evidence.Kind{evidence.AddressConflict},
 	OfQuality: true, Explains: []ID{"dhcp-silent", "segment-lossy", "path-lossy"},
 	Doc: `Another machine uses the same address
-A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections work and break by turns. It is taken
-for a bad cable. Find the other machine by its hardware address, and give one of the two another address.`,
+A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections
+work and break by turns. It is taken for a bad cable. Find the other machine by its hardware address, and give one of the two another
+address.`,
 	Judge: func(p *Pass) Finding {
 		asked := false
 		var unknown evidence.Conflict
@@ -343,14 +375,19 @@ for a bad cable. Find the other machine by its hardware address, and give one of
 				if n := p.claims(c.Hardware); n > mostOwn { // a flood, or one who answers for everybody
 					standing = Supported
 				}
-				return found(standing, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address), fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).
-					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware), "Give one of the two another address.")
+				return found(standing, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address),
+					fmt.Sprintf("%v answers for %v", c.Hardware, c.Address)).
+					next(fmt.Sprintf("Find the machine with hardware address %v: the switch's address table tells its port.", c.Hardware),
+						"Give one of the two another address.")
 			}
 			asked = asked || c.Outcome == evidence.Silent
 		}
 		if unknown.Address.IsValid() {
-			return found(Confirmed, fmt.Sprintf("Another machine uses this machine's address %v: the system has found a duplicate, and does not use it.", unknown.Address), "the system marks the address as a duplicate (RFC 4862 §5.4)").
-				next(fmt.Sprintf("Find the machine that has %v: with permission for raw frames its hardware address is told here.", unknown.Address), "Give one of the two another address.")
+			return found(Confirmed,
+				fmt.Sprintf("Another machine uses this machine's address %v: the system has found a duplicate, and does not use it.",
+					unknown.Address), "the system marks the address as a duplicate (RFC 4862 §5.4)").
+				next(fmt.Sprintf("Find the machine that has %v: with permission for raw frames its hardware address is told here.",
+					unknown.Address), "Give one of the two another address.")
 		}
 		if asked && !p.IsOpen(evidence.AddressConflict) {
 			return cleared("nobody else answers for this machine's address")

@@ -39,17 +39,19 @@ func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
 
 // UplinkDown: the gateway works, and nothing is behind it.
 var UplinkDown = &Fault{
-	ID: "uplink-down", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
+	ID: "uplink-down", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding",
+	Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
 	Doc: `Nothing answers behind the gateway
-The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for. Everybody behind this gateway is cut off. Look at
-the gateway's uplink lamp, then call the provider.`,
+The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for.
+Everybody behind this gateway is cut off. Look at the gateway's uplink lamp, then call the provider.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
 		switch {
 		case len(p.Outside) > 0:
-			return cleared("%s past the gateway %s", List(p.Outside), map[bool]string{true: "answers", false: "answer"}[len(p.Outside) == 1])
+			return cleared("%s past the gateway %s", List(p.Outside),
+				map[bool]string{true: "answers", false: "answer"}[len(p.Outside) == 1])
 		case p.Alive != Yes:
 			return possible("the gateway has not answered")
 		case p.Forwards != Yes:
@@ -75,20 +77,25 @@ the gateway's uplink lamp, then call the provider.`,
 			reasons = append(reasons, fmt.Sprintf("towards %v: nothing after the gateway", t.To))
 		}
 		if len(trails) == 0 && !said.IsValid() {
-			reasons = append(reasons, "the name service on the segment lives and cannot look the name up", "no router behind the gateway answers")
+			reasons = append(reasons, "the name service on the segment lives and cannot look the name up",
+				"no router behind the gateway answers")
 		}
 		if len(trails) > 1 {
 			standing = Confirmed
 		}
-		return found(standing, fmt.Sprintf("The gateway %v works, and nothing behind it answers: its uplink is down.", p.Gateway), reasons...).
-			next("Look at the gateway's uplink: is its lamp lit, does it have an address from the provider?", "Then call the provider, with the time and the gateway's name.")
+		return found(standing, fmt.Sprintf("The gateway %v works, and nothing behind it answers: its uplink is down.", p.Gateway),
+			reasons...).
+			next("Look at the gateway's uplink: is its lamp lit, does it have an address from the provider?",
+				"Then call the provider, with the time and the gateway's name.")
 	},
 }
 
-// forwarderCutOff reports whether a name service on this segment lives and fails for the name, while packets to nowhere find no router behind the gateway.
+// forwarderCutOff reports whether a name service on this segment lives and fails for the name, while packets to nowhere find no router
+// behind the gateway.
 func (p *Pass) forwarderCutOff() bool {
 	asked := slices.ContainsFunc(p.Trails, func(t evidence.Trail) bool { return t.To == evidence.Unassigned })
-	return asked && p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.OnLink && (r.Mute || r.RCode != "") })
+	return asked && p.NameFailed() &&
+		slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.OnLink && (r.Mute || r.RCode != "") })
 }
 
 // said is who reported a target unreachable, for a reason that fits.
@@ -103,10 +110,11 @@ func (p *Pass) said(fits func(evidence.Reply) bool) (from netip.Addr) {
 
 // PathStops: every way out ends at the same router.
 var PathStops = &Fault{
-	ID: "path-stops", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
+	ID: "path-stops", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path ends on the way, for everything
-The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is cut, or a router there has lost its way. Hand the
-last router that answers to the provider, with the time.`,
+The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is
+cut, or a router there has lost its way. Hand the last router that answers to the provider, with the time.`,
 	Judge: func(p *Pass) Finding {
 		if w := p.Witnesses(); len(w) > 0 {
 			return cleared("%v beyond the gateway is reached", w[0])
@@ -129,7 +137,8 @@ last router that answers to the provider, with the time.`,
 			reasons = append(reasons, fmt.Sprintf("%v says: %v", end.From, end.Why))
 		}
 		return found(Confirmed, fmt.Sprintf("The path ends after %v, hop %d, whatever the target.", end.From, end.HopLimit), reasons...).
-			next(fmt.Sprintf("Call the provider: the last router that answers is %v, hop %d; nothing behind it does.", end.From, end.HopLimit))
+			next(fmt.Sprintf("Call the provider: the last router that answers is %v, hop %d; nothing behind it does.", end.From,
+				end.HopLimit))
 	},
 }
 
@@ -160,10 +169,11 @@ func (p *Pass) loop() (a, b netip.Addr, ok bool) {
 
 // RoutingLoop: packets circle.
 var RoutingLoop = &Fault{
-	ID: "routing-loop", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
+	ID: "routing-loop", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
 	Doc: `Packets circle between routers
-Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a dead service. Hand both addresses to whoever runs those
-routers.`,
+Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a
+dead service. Hand both addresses to whoever runs those routers.`,
 	Judge: func(p *Pass) Finding {
 		if p.Usable() == Yes {
 			return cleared("the target is reached")
@@ -178,7 +188,8 @@ routers.`,
 			}
 			return cleared("no router appears twice on the way")
 		}
-		return found(Confirmed, fmt.Sprintf("Packets circle between the routers %v and %v.", a, b), fmt.Sprintf("%v ends packets of several hop limits, %v stands in between", a, b)).
+		return found(Confirmed, fmt.Sprintf("Packets circle between the routers %v and %v.", a, b),
+			fmt.Sprintf("%v ends packets of several hop limits, %v stands in between", a, b)).
 			next(fmt.Sprintf("Hand both addresses, %v and %v, to whoever runs those routers.", a, b))
 	},
 }
@@ -188,7 +199,8 @@ func (p *Pass) unreachable(fits func(evidence.Reply) bool) (evidence.Reply, bool
 	var out evidence.Reply
 	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		for _, a := range p.Addresses {
-			if asked == a && r.Outcome == evidence.Unreachable && !p.own(r.From) && fits(r) && (out.Outcome == evidence.NotKnown || r.From.Less(out.From)) {
+			if asked == a && r.Outcome == evidence.Unreachable && !p.own(r.From) && fits(r) &&
+				(out.Outcome == evidence.NotKnown || r.From.Less(out.From)) {
 				out = r
 			}
 		}
@@ -196,8 +208,8 @@ func (p *Pass) unreachable(fits func(evidence.Reply) bool) (evidence.Reply, bool
 	return out, out.Outcome != evidence.NotKnown
 }
 
-// word weighs what somebody says of the target: anybody can forge an ICMP error (RFC 5927), so that it is certain only from a station that has shown itself on the way, or from
-// the target's own hop.
+// word weighs what somebody says of the target: anybody can forge an ICMP error (RFC 5927), so that it is certain only from a station that
+// has shown itself on the way, or from the target's own hop.
 func (p *Pass) word(r evidence.Reply) (Standing, []string) {
 	reasons := []string{fmt.Sprintf("%v: %v", r.From, r.Why)}
 	seen := r.From == p.Gateway || direct(r) || slices.ContainsFunc(p.Hops, func(h evidence.Hop) bool {
@@ -216,10 +228,11 @@ func (p *Pass) word(r evidence.Reply) (Standing, []string) {
 
 // DestinationUnreachable: a router says that the target cannot be reached.
 var DestinationUnreachable = &Fault{
-	ID: "destination-unreachable", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
+	ID: "destination-unreachable", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A router reports the target unreachable
-A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while other targets are reached. The far network or
-the far machine is down. Hand the router's word to whoever runs the service.`,
+A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while
+other targets are reached. The far network or the far machine is down. Hand the router's word to whoever runs the service.`,
 	Judge: func(p *Pass) Finding {
 		if p.Usable() == Yes {
 			return cleared("the target is reached")
@@ -247,9 +260,11 @@ the far machine is down. Hand the router's word to whoever runs the service.`,
 
 // ProhibitedByPolicy: somebody in between says that it is not allowed.
 var ProhibitedByPolicy = &Fault{
-	ID: "prohibited-by-policy", Zone: Beyond, Scope: OfWayOut, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
+	ID: "prohibited-by-policy", Zone: Beyond, Scope: OfWayOut, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A filter on the way prohibits it
-A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided so. Ask whoever runs that filter to allow it.`,
+A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided
+so. Ask whoever runs that filter to allow it.`,
 	Judge: func(p *Pass) Finding {
 		if p.Usable() == Yes {
 			return cleared("the target is reached")
@@ -282,7 +297,8 @@ func (p *Pass) targetSilent() bool {
 	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		for _, a := range p.Addresses {
 			any = any || asked == a
-			if asked == a && r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) || asked == a && r.Outcome == evidence.LocalError {
+			if asked == a && r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) || asked == a &&
+				r.Outcome == evidence.LocalError {
 				silent = false
 			}
 		}
@@ -292,10 +308,11 @@ func (p *Pass) targetSilent() bool {
 
 // DestinationSilent: this target alone keeps silent.
 var DestinationSilent = &Fault{
-	ID: "destination-silent", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
+	ID: "destination-silent", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path to this target ends in silence
-Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or something before it drops everything. From here it cannot be told
-which. Hand over the last router that answers.`,
+Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or
+something before it drops everything. From here it cannot be told which. Hand over the last router that answers.`,
 	Judge: func(p *Pass) Finding {
 		if p.Usable() == Yes {
 			return cleared("the target is reached")
@@ -316,9 +333,11 @@ which. Hand over the last router that answers.`,
 				after = fmt.Sprintf(" after %v, hop %d", last.From, last.HopLimit)
 			}
 		}
-		return found(Supported, fmt.Sprintf("The path to %s ends in silence%s, while other hosts out there answer.", p.Target.Host(), after),
+		return found(Supported,
+			fmt.Sprintf("The path to %s ends in silence%s, while other hosts out there answer.", p.Target.Host(), after),
 			fmt.Sprintf("%s keeps silent to everything", List(p.Addresses)), "answered: "+List(w)).
-			next("Ask whoever runs the service whether the machine is up" + map[bool]string{true: ".", false: "; the last router that answers is" + after + "."}[after == ""])
+			next("Ask whoever runs the service whether the machine is up" +
+				map[bool]string{true: ".", false: "; the last router that answers is" + after + "."}[after == ""])
 	},
 }
 
@@ -337,16 +356,18 @@ func (p *Pass) neighbourSilent() Finding {
 	case !asked && !confirmed, len(p.Others) == 0 && p.Alive != Yes:
 		return possible("%v lies on this segment by the mask, and nothing confirms the mask", a)
 	}
-	return found(Supported, fmt.Sprintf("%v, a neighbour on this segment, keeps silent, while others there answer.", a), fmt.Sprintf("%v does not answer, nor its hardware address", a)).in(LocalSubnet).
+	return found(Supported, fmt.Sprintf("%v, a neighbour on this segment, keeps silent, while others there answer.", a),
+		fmt.Sprintf("%v does not answer, nor its hardware address", a)).in(LocalSubnet).
 		next(fmt.Sprintf("See that the machine %v is on and connected.", a))
 }
 
 // ServiceRefused: the host is there, the port is closed.
 var ServiceRefused = &Fault{
-	ID: "service-refused", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect},
+	ID: "service-refused", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.ServiceConnect},
 	Doc: `The service refuses the connection
-The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order all the way. Tell whoever runs the service, and
-check the port number.`,
+The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order
+all the way. Tell whoever runs the service, and check the port number.`,
 	Judge: func(p *Pass) Finding {
 		if p.Target.Port == 0 {
 			return cleared("no port was asked for")
@@ -362,8 +383,10 @@ check the port number.`,
 				} else if p.OnLink(c.To.Addr()) {
 					zone = LocalSubnet
 				}
-				return found(Confirmed, fmt.Sprintf("%v is there and refuses connections on port %d.", c.To.Addr(), c.To.Port()), fmt.Sprintf("%v refused in %s", c.To, Millis(c.RTT))).in(zone).
-					next(fmt.Sprintf("Tell whoever runs %s that nothing listens on port %d; check the port number.", p.Target.Host(), p.Target.Port))
+				return found(Confirmed, fmt.Sprintf("%v is there and refuses connections on port %d.", c.To.Addr(), c.To.Port()),
+					fmt.Sprintf("%v refused in %s", c.To, Millis(c.RTT))).in(zone).
+					next(fmt.Sprintf("Tell whoever runs %s that nothing listens on port %d; check the port number.", p.Target.Host(),
+						p.Target.Port))
 			}
 		}
 		if len(p.Connects) == 0 || p.IsOpen(evidence.ServiceConnect) {
@@ -375,10 +398,11 @@ check the port number.`,
 
 // ServiceFiltered: the host is there, the port is silent.
 var ServiceFiltered = &Fault{
-	ID: "service-filtered", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
+	ID: "service-filtered", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
 	Doc: `The port is silent, though the host answers
-The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before it drops them, or the service hangs. The path is in order. Ask
-whoever runs the service, and whoever filters before it.`,
+The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before
+it drops them, or the service hangs. The path is in order. Ask whoever runs the service, and whoever filters before it.`,
 	Judge: func(p *Pass) Finding {
 		if p.Target.Port == 0 {
 			return cleared("no port was asked for")
@@ -411,7 +435,9 @@ whoever runs the service, and whoever filters before it.`,
 		if p.OnLink(silent.Addr()) {
 			zone = LocalSubnet
 		}
-		return found(Confirmed, fmt.Sprintf("%v answers echo, and its port %d keeps silent.", silent.Addr(), silent.Port()), fmt.Sprintf("%v %s", silent.Addr(), there), fmt.Sprintf("%v: no answer to the attempt to connect", silent)).in(zone).
-			next(fmt.Sprintf("Ask whoever runs %s whether port %d is open to this network, and what filters before it.", p.Target.Host(), p.Target.Port))
+		return found(Confirmed, fmt.Sprintf("%v answers echo, and its port %d keeps silent.", silent.Addr(), silent.Port()),
+			fmt.Sprintf("%v %s", silent.Addr(), there), fmt.Sprintf("%v: no answer to the attempt to connect", silent)).in(zone).
+			next(fmt.Sprintf("Ask whoever runs %s whether port %d is open to this network, and what filters before it.", p.Target.Host(),
+				p.Target.Port))
 	},
 }

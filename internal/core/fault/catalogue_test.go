@@ -54,7 +54,8 @@ func TestCatalogue(t *testing.T) {
 				assert.NotZero(t, f.Scope, "who has it")
 				assert.NotZero(t, f.Matters, "when it is in question")
 				for _, id := range f.Explains {
-					assert.True(t, slices.ContainsFunc(fault.Catalogue, func(x *fault.Fault) bool { return x.ID == id }), "it explains %s, which is no fault", id)
+					assert.True(t, slices.ContainsFunc(fault.Catalogue, func(x *fault.Fault) bool { return x.ID == id }),
+						"it explains %s, which is no fault", id)
 				}
 			}
 		})

@@ -122,7 +122,8 @@ func (f Finding) aside(is bool) Finding {
 	return f
 }
 
-// oncePlain makes the verdict wait until it is known whether the target works all the same: if it does, the fault is true and not in the way.
+// oncePlain makes the verdict wait until it is known whether the target works all the same: if it does, the fault is true and not in the
+// way.
 func (f Finding) oncePlain(p *Pass) Finding {
 	if p.Usable() == Unknown {
 		f.Awaits = evidence.ServiceConnect
@@ -142,9 +143,13 @@ func (f Finding) in(z Zone) Finding {
 
 // Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
 var Catalogue = []*Fault{
-	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide, GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned, HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
-	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, LeaseUnanswered, GatewaySilent, GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
-	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, CaptivePortal, ReturnPathMissing, TLSFails, OneFamilyBroken,
+	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide,
+	GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned,
+	HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
+	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, LeaseUnanswered, GatewaySilent,
+	GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
+	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound,
+	NameServerFailing, NameAnswersDiffer, CaptivePortal, ReturnPathMissing, TLSFails, OneFamilyBroken,
 	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
 }
 

@@ -70,7 +70,8 @@ func (p *Pass) SlowestOutside() (slowest time.Duration) {
 // Witnesses are the end hosts past the gateway that answered by themselves: not routers on the way.
 func (p *Pass) Witnesses() (out []netip.Addr) {
 	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
-		if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && r.From == asked && !p.OnLink(asked) && !p.own(asked) && !slices.Contains(out, asked) {
+		if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && r.From == asked && !p.OnLink(asked) && !p.own(asked) &&
+			!slices.Contains(out, asked) {
 			out = append(out, asked)
 		}
 	})
@@ -125,7 +126,8 @@ func (p *Pass) Neighbour(a netip.Addr) (best evidence.Neighbour, asked bool) {
 	return best, asked
 }
 
-// LeavesElsewhere reports whether traffic to the target leaves by another port than the one that is judged, so that it says nothing of this one's gateway.
+// LeavesElsewhere reports whether traffic to the target leaves by another port than the one that is judged, so that it says nothing of this
+// one's gateway.
 func (p *Pass) LeavesElsewhere() bool {
 	return p.Iface != nil && slices.ContainsFunc(p.Routes, func(r endpoint.RouteAnswer) bool {
 		return r.Verdict == endpoint.Forward && r.Interface != p.Iface.Name && slices.Contains(p.Addresses, r.To)

@@ -94,7 +94,8 @@ func (p *Pass) WantedOnLink() (out []netip.Addr) {
 	return out
 }
 
-// GatewayDoubtful reports whether an IPv4 gateway is set that has not shown to pass traffic on: it keeps silent, or nothing comes back through it.
+// GatewayDoubtful reports whether an IPv4 gateway is set that has not shown to pass traffic on: it keeps silent, or nothing comes back
+// through it.
 func (p *Pass) GatewayDoubtful() bool {
 	return p.Gateway.Is4() && p.Forwards != Yes && len(p.Outside) == 0
 }
@@ -117,7 +118,8 @@ func (p *Pass) gatewayFails() bool {
 // reachedThrough is the router through which an address is reached that the mask takes for a silent neighbour.
 func (p *Pass) reachedThrough(to netip.Addr) (by netip.Addr, ok bool) {
 	for _, h := range p.Handoffs {
-		if h.To == to && h.By != to && h.HopLimit > 1 && (h.Reached() || h.Outcome == evidence.Unreachable && h.From != h.By && !p.own(h.From)) {
+		if h.To == to && h.By != to && h.HopLimit > 1 &&
+			(h.Reached() || h.Outcome == evidence.Unreachable && h.From != h.By && !p.own(h.From)) {
 			return h.By, true
 		}
 	}
@@ -126,10 +128,12 @@ func (p *Pass) reachedThrough(to netip.Addr) (by netip.Addr, ok bool) {
 
 // MaskTooWide: the mask takes in what lies beyond the gateway.
 var MaskTooWide = &Fault{
-	ID: "mask-too-wide", Zone: Host, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
+	ID: "mask-too-wide", Zone: Host, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
 	Doc: `The mask is too wide
-The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where nobody answers, and never hands them to the gateway, so that some
-places work and others do not. It is taken for a fault of the far machine. Set address, mask, gateway and resolvers together, as a working neighbour has them.`,
+The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where
+nobody answers, and never hands them to the gateway, so that some places work and others do not. It is taken for a fault of the far
+machine. Set address, mask, gateway and resolvers together, as a working neighbour has them.`,
 	Judge: func(p *Pass) Finding {
 		a, ok := p.address4()
 		if !ok {
@@ -161,7 +165,8 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 			if p.wideByDHCP(a) {
 				return cleared("the mask came with the lease: it is not this machine's own")
 			}
-			reasons := []string{fmt.Sprintf("%v lies within %v by the mask, and nobody on the segment answers for it", w, a.Prefix.Masked())}
+			reasons := []string{
+				fmt.Sprintf("%v lies within %v by the mask, and nobody on the segment answers for it", w, a.Prefix.Masked())}
 			if through {
 				reasons = append(reasons, fmt.Sprintf("handed to the gateway %v, a packet for %v is answered", by, w))
 			}
@@ -174,23 +179,30 @@ places work and others do not. It is taken for a fault of the far machine. Set a
 			if through || offered {
 				standing = Confirmed
 			}
-			f := found(standing, fmt.Sprintf("The mask of %v is too wide: it takes in %v, which lies beyond the gateway.", a.Prefix, w), reasons...)
+			f := found(standing, fmt.Sprintf("The mask of %v is too wide: it takes in %v, which lies beyond the gateway.", a.Prefix, w),
+				reasons...)
 			if right > 0 {
 				set := netip.PrefixFrom(a.Prefix.Addr(), right)
-				return f.next(p.inFull(false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
+				return f.next(
+					p.inFull(false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
 			}
-			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, gateway %v and resolvers together.", a.Prefix.Addr(), by))
+			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, "+
+				"gateway %v and resolvers together.", a.Prefix.Addr(), by))
 		}
 		switch {
 		case offered && len(silent) == 0 && p.Usable() == Yes && !p.wideByDHCP(a):
-			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).aside(true).
-				next(p.inFull(false, settings{address: netip.PrefixFrom(a.Prefix.Addr(), narrow.Address.Bits()), gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
+			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).
+				aside(true).
+				next(p.inFull(false,
+					settings{address: netip.PrefixFrom(a.Prefix.Addr(), narrow.Address.Bits()), gateways: narrow.Routers,
+						resolvers: narrow.Resolvers, who: narrow.Who}))
 		case len(unknown) > 0:
 			return possible("whether %v is on this segment, as the mask says, has not been asked", unknown[0])
 		case len(silent) == 0 && !p.IsOpen(evidence.OtherNeighbours):
 			return cleared("nothing that was wanted lies within %v and keeps silent", a.Prefix.Masked())
 		case len(silent) > 0 && p.IsWithheld(evidence.SegmentFrames):
-			return possible("%v lies within %v by the mask and keeps silent; whether it lies beyond the gateway could not be asked", silent[0], a.Prefix.Masked())
+			return possible("%v lies within %v by the mask and keeps silent; whether it lies beyond the gateway could not be asked",
+				silent[0], a.Prefix.Masked())
 		case len(silent) > 0 && !p.IsOpen(evidence.Handoffs, evidence.DHCPOffer):
 			return cleared("%v is not reached through the gateway either", silent[0])
 		}
@@ -227,10 +239,12 @@ func (p *Pass) wideByDHCP(a endpoint.Address) bool {
 
 // AddressExpired: the lease is over, and the address still in use.
 var AddressExpired = &Fault{
-	ID: "address-expired", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
+	ID: "address-expired", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
 	Doc: `The lease has run out, and its address is still in use
-The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers. Its DHCP client has died or hangs. What the lease said may no longer hold:
-the address may have been given to another, and the gateway may have changed. Have the client ask again; restarting the port does it.`,
+The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers.
+Its DHCP client has died or hangs. What the lease said may no longer hold: the address may have been given to another, and the gateway may
+have changed. Have the client ask again; restarting the port does it.`,
 	Judge: func(p *Pass) Finding {
 		l, ended, late := p.overdue()
 		offers, over := p.OffersSeen()
@@ -252,7 +266,8 @@ the address may have been given to another, and the gateway may have changed. Ha
 		if !ended {
 			what = fmt.Sprintf("should have been renewed by any server since T2, at %s", l.T2.Local().Format("15:04:05"))
 		}
-		reasons := []string{fmt.Sprintf("%s's lease of %v %s", l.Client, l.Terms.Address, what), fmt.Sprintf("%v answers now and offers %v, router %s", o.Server, o.Address, List(o.Routers))}
+		reasons := []string{fmt.Sprintf("%s's lease of %v %s", l.Client, l.Terms.Address, what),
+			fmt.Sprintf("%v answers now and offers %v, router %s", o.Server, o.Address, List(o.Routers))}
 		explains := false
 		for _, c := range p.Conflicts {
 			if c.Outcome == evidence.Answered && c.Address == l.Terms.Address {
@@ -260,7 +275,8 @@ the address may have been given to another, and the gateway may have changed. Ha
 				reasons = append(reasons, fmt.Sprintf("another machine, %v, has the address now", c.Hardware))
 			}
 		}
-		if p.Gateway.Is4() && p.GatewayFromDHCP() && !slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Routers, p.Gateway) }) {
+		if p.Gateway.Is4() && p.GatewayFromDHCP() &&
+			!slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Routers, p.Gateway) }) {
 			explains = true
 			reasons = append(reasons, fmt.Sprintf("the gateway %v is from that lease; it is %s now", p.Gateway, List(o.Routers)))
 		}
@@ -272,17 +288,22 @@ the address may have been given to another, and the gateway may have changed. Ha
 		if !ended {
 			standing = Supported
 		}
-		return found(standing, fmt.Sprintf("The lease of %v %s, and the address is still in use.", l.Terms.Address, what), reasons...).aside(!explains).
-			next(fmt.Sprintf("Have the DHCP client of %s (%s) ask again, or restart the port: it should get %v with gateway %s and resolvers %s.", p.Iface.Name, l.Client, o.Address, List(o.Routers), List(o.Resolvers)))
+		return found(standing, fmt.Sprintf("The lease of %v %s, and the address is still in use.", l.Terms.Address, what), reasons...).
+			aside(!explains).
+			next(fmt.Sprintf(
+				"Have the DHCP client of %s (%s) ask again, or restart the port: it should get %v with gateway %s and resolvers %s.",
+				p.Iface.Name, l.Client, o.Address, List(o.Routers), List(o.Resolvers)))
 	},
 }
 
 // DHCPRefuses: a server is there, and gives this machine nothing.
 var DHCPRefuses = &Fault{
-	ID: "dhcp-refuses", Zone: LocalSubnet, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "dhcp-refuses", Zone: LocalSubnet, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The DHCP server refuses this machine
-A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for this one. Its range is used up, it knows this machine and denies it, or the
-machine asks for an address of another network. It is taken for a broken cable. Look into the server's log and range.`,
+A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for
+this one. Its range is used up, it knows this machine and denies it, or the machine asks for an address of another network. It is taken
+for a broken cable. Look into the server's log and range.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.linked(); !ok {
 			return possible("%s", why)
@@ -303,14 +324,19 @@ machine asks for an address of another network. It is taken for a broken cable. 
 		}
 		state := p.without()
 		asked := fmt.Sprintf("%d discovers within %s, no offer", d.Discovers, Millis(d.Waited))
-		const look = "Look into the DHCP server's log for this machine's hardware address %v: is its range used up, is the machine denied, or does it ask for an address of elsewhere?"
+		const look = "Look into the DHCP server's log for this machine's hardware address %v: is its range used up, is the machine " +
+			"denied, or does it ask for an address of elsewhere?"
 		switch {
 		case len(d.Refusals) > 0:
-			return found(Confirmed, fmt.Sprintf("The DHCP server %s refuses this machine, and %s %s.", List(d.Refusals), p.Iface.Name, state),
+			return found(Confirmed,
+				fmt.Sprintf("The DHCP server %s refuses this machine, and %s %s.", List(d.Refusals), p.Iface.Name, state),
 				fmt.Sprintf("%s answered this machine's request with a refusal (NAK)", List(d.Refusals)), asked).aside(p.Usable() == Yes).
-				next(fmt.Sprintf(look, p.Iface.Hardware), fmt.Sprintf("Delete the old lease on this machine, so that %s asks from the beginning.", p.Iface.Name))
+				next(fmt.Sprintf(look, p.Iface.Hardware),
+					fmt.Sprintf("Delete the old lease on this machine, so that %s asks from the beginning.", p.Iface.Name))
 		case len(d.Serving) > 0:
-			return found(Supported, fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", List(d.Serving), p.Iface.Name, state),
+			return found(Supported,
+				fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", List(d.Serving), p.Iface.Name,
+					state),
 				fmt.Sprintf("%s was heard giving an address to another machine", List(d.Serving)), asked).aside(p.Usable() == Yes).
 				next(fmt.Sprintf(look, p.Iface.Hardware))
 		}
@@ -344,8 +370,8 @@ func (p *Pass) disagreeing() (a, b evidence.Offer, parts []string) {
 	return a, b, nil
 }
 
-// misled tells what of that which came by DHCP, and is in force here, leads nowhere, while a neighbour or another server shows the right way: what is wrong,
-// and what the server should say instead.
+// misled tells what of that which came by DHCP, and is in force here, leads nowhere, while a neighbour or another server shows the right
+// way: what is wrong, and what the server should say instead.
 func (p *Pass) misled() (fact, mend string, reasons []string, ok bool) {
 	if p.gatewayFails() && p.Gateway.Is4() && p.GatewayFromDHCP() {
 		if by, found := p.forwarder(); found {
@@ -369,14 +395,16 @@ func (p *Pass) misled() (fact, mend string, reasons []string, ok bool) {
 			if by, through := p.reachedThrough(w); through && asked && n.Outcome == evidence.Silent {
 				return fmt.Sprintf("the mask of %v, which came by DHCP, takes in %v, which lies beyond the gateway", a.Prefix, w),
 					fmt.Sprintf("a mask longer than /%d, which leaves out %v", a.Prefix.Bits(), w),
-					[]string{fmt.Sprintf("nobody on the segment answers for %v", w), fmt.Sprintf("handed to the gateway %v, a packet for it is answered", by)}, true
+					[]string{fmt.Sprintf("nobody on the segment answers for %v", w),
+						fmt.Sprintf("handed to the gateway %v, a packet for it is answered", by)}, true
 			}
 		}
 	}
 	return "", "", nil, false
 }
 
-// wrongResolvers are name servers that came by DHCP and do not serve, all of those that are set, while one that nobody set answers for the name.
+// wrongResolvers are name servers that came by DHCP and do not serve, all of those that are set, while one that nobody set answers for the
+// name.
 func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 	if len(p.Resolvers) == 0 || !p.NeedsName() {
 		return nil, good, false
@@ -384,7 +412,8 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 	offers, _ := p.OffersSeen()
 	l, leased := p.Lease()
 	for _, r := range p.Resolvers {
-		named := leased && slices.Contains(l.Terms.Resolvers, r.Address) || slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, r.Address) })
+		named := leased && slices.Contains(l.Terms.Resolvers, r.Address) ||
+			slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, r.Address) })
 		gone := r.Closed
 		if n, asked := p.Neighbour(r.Address); asked && n.Outcome == evidence.Silent {
 			gone = true
@@ -398,7 +427,9 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 		bad = append(bad, r.Address)
 	}
 	for _, q := range p.Elsewhere {
-		named := slices.ContainsFunc(p.Routers6, func(r evidence.Advertisement) bool { return slices.Contains(r.Resolvers, q.Server) }) || leased && slices.Contains(l.Terms.Resolvers, q.Server) || slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, q.Server) })
+		named := slices.ContainsFunc(p.Routers6, func(r evidence.Advertisement) bool { return slices.Contains(r.Resolvers, q.Server) }) ||
+			leased && slices.Contains(l.Terms.Resolvers, q.Server) ||
+			slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Resolvers, q.Server) })
 		if !named && !slices.Contains(bad, q.Server) && q.AboutTarget() && len(q.Addresses) > 0 {
 			return bad, q.Server, true
 		}
@@ -406,7 +437,8 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 	return nil, good, false
 }
 
-// astray reports whether the settings that came by DHCP lead astray, so that the gateway or the name servers that they name are not at fault themselves.
+// astray reports whether the settings that came by DHCP lead astray, so that the gateway or the name servers that they name are not at
+// fault themselves.
 func (p *Pass) astray() (string, bool) {
 	if p.leased() {
 		if fact, _, _, ok := p.misled(); ok {
@@ -419,7 +451,8 @@ func (p *Pass) astray() (string, bool) {
 	return "", false
 }
 
-// misguided tells whose settings this machine follows of two servers that disagree, and in what they lead it nowhere; no reasons if they do not.
+// misguided tells whose settings this machine follows of two servers that disagree, and in what they lead it nowhere; no reasons if they do
+// not.
 func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
 	a, b, parts := p.disagreeing()
 	if len(parts) == 0 || p.Usable() == Yes {
@@ -436,7 +469,8 @@ func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
 	}) {
 		reasons = append(reasons, fmt.Sprintf("this machine has its name servers from %v, and they do not answer", follows.Server))
 	}
-	if own, ok := p.address4(); ok && len(p.Outside) == 0 && follows.Address.Masked() == own.Prefix.Masked() && stands.Address.Masked() != own.Prefix.Masked() {
+	if own, ok := p.address4(); ok && len(p.Outside) == 0 && follows.Address.Masked() == own.Prefix.Masked() &&
+		stands.Address.Masked() != own.Prefix.Masked() {
 		reasons = append(reasons, fmt.Sprintf("this machine's network %v is the one of %v", own.Prefix.Masked(), follows.Server))
 	}
 	return follows, stands, reasons
@@ -444,10 +478,13 @@ func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
 
 // DHCPRogue: two servers that disagree.
 var DHCPRogue = &Fault{
-	ID: "dhcp-rogue", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs},
+	ID: "dhcp-rogue", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup,
+		evidence.Handoffs},
 	Doc: `Two DHCP servers disagree
-Two DHCP servers answer on this segment and offer settings that disagree: one of them does not belong here. Often it is a small router from home, plugged in the wrong way round. Who gets an address from it
-is led astray, today this machine and tomorrow that. Find it by its hardware address and unplug it; then have the machines ask again.`,
+Two DHCP servers answer on this segment and offer settings that disagree: one of them does not belong here. Often it is a small router
+from home, plugged in the wrong way round. Who gets an address from it is led astray, today this machine and tomorrow that. Find it by its
+hardware address and unplug it; then have the machines ask again.`,
 	Judge: func(p *Pass) Finding {
 		a, b, parts := p.disagreeing()
 		offers, over := p.OffersSeen()
@@ -456,8 +493,11 @@ is led astray, today this machine and tomorrow that. Find it by its hardware add
 				if !slices.Contains(home.DHCP, o.Server) {
 					l, held := p.Lease()
 					follows := held && l.Terms.Server == o.Server && p.Usable() != Yes
-					return found(Confirmed, fmt.Sprintf("The DHCP server %v answers on this segment, and the site sheet does not know it; it has %s.", o.Server, List(home.DHCP)), OfferWords(o)).aside(!follows).
-						next(fmt.Sprintf("Find %v by its hardware address %v, and unplug it if it does not belong here: the switch's address table tells its port.", o.Server, o.Hardware))
+					return found(Confirmed,
+						fmt.Sprintf("The DHCP server %v answers on this segment, and the site sheet does not know it; it has %s.", o.Server,
+							List(home.DHCP)), OfferWords(o)).aside(!follows).
+						next(fmt.Sprintf("Find %v by its hardware address %v, and unplug it if it does not belong here: the switch's "+
+							"address table tells its port.", o.Server, o.Hardware))
 				}
 			}
 		}
@@ -470,20 +510,26 @@ is led astray, today this machine and tomorrow that. Find it by its hardware add
 			return possible("not every DHCP server has answered yet")
 		}
 		reasons := []string{OfferWords(a), OfferWords(b)}
-		sentence := fmt.Sprintf("Two DHCP servers answer on this segment and disagree: %v and %v (%s).", a.Server, b.Server, strings.Join(parts, ", "))
-		next := []string{fmt.Sprintf("Find out which of the two does not belong here: %v has the hardware address %v, %v has %v. The switch's address table tells their ports.", a.Server, a.Hardware, b.Server, b.Hardware)}
+		sentence := fmt.Sprintf("Two DHCP servers answer on this segment and disagree: %v and %v (%s).", a.Server, b.Server,
+			strings.Join(parts, ", "))
+		next := []string{fmt.Sprintf("Find out which of the two does not belong here: %v has the hardware address %v, %v has %v. The "+
+			"switch's address table tells their ports.", a.Server, a.Hardware, b.Server, b.Hardware)}
 		follows, stands, astray := p.misguided()
 		if len(astray) > 0 {
 			reasons = append(reasons, astray...)
-			sentence = fmt.Sprintf("Two DHCP servers on this segment disagree, and this machine follows %v, which leads it astray; %v offers router %s.", follows.Server, stands.Server, List(stands.Routers))
-			next = append([]string{fmt.Sprintf("Unplug %v (hardware address %v) if it does not belong here, then have %s ask for a lease again: it should get router %s and resolvers %s from %v.",
+			sentence = fmt.Sprintf(
+				"Two DHCP servers on this segment disagree, and this machine follows %v, which leads it astray; %v offers router %s.",
+				follows.Server, stands.Server, List(stands.Routers))
+			next = append([]string{fmt.Sprintf("Unplug %v (hardware address %v) if it does not belong here, then have %s ask for a "+
+				"lease again: it should get router %s and resolvers %s from %v.",
 				follows.Server, follows.Hardware, p.Iface.Name, List(stands.Routers), List(stands.Resolvers), stands.Server)}, next...)
 		}
 		return found(Confirmed, sentence, reasons...).aside(len(astray) == 0).next(next...)
 	},
 }
 
-// followed tells which of two offers this machine's settings are from, and the other one: by the lease's server, else by gateway and name servers.
+// followed tells which of two offers this machine's settings are from, and the other one: by the lease's server, else by gateway and name
+// servers.
 func (p *Pass) followed(a, b evidence.Offer) (follows, stands evidence.Offer) {
 	if l, ok := p.Lease(); ok {
 		switch l.Terms.Server {
@@ -520,10 +566,13 @@ func OfferWords(o evidence.Offer) string {
 
 // DHCPWrongOptions: the one server gives wrong settings.
 var DHCPWrongOptions = &Fault{
-	ID: "dhcp-wrong-options", Zone: LocalSubnet, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.Handoffs}, OnSilence: true,
+	ID: "dhcp-wrong-options", Zone: LocalSubnet, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup,
+		evidence.Handoffs}, OnSilence: true,
 	Doc: `The DHCP server gives wrong settings
-This machine has exactly what the DHCP server gave it, and that is wrong: the gateway is no router, the mask is not the segment's, or the name server is none. Everybody who gets a lease there has the same trouble, and
-machines set by hand have not. Correct the server's settings, then have the machines ask again.`,
+This machine has exactly what the DHCP server gave it, and that is wrong: the gateway is no router, the mask is not the segment's, or the
+name server is none. Everybody who gets a lease there has the same trouble, and machines set by hand have not. Correct the server's
+settings, then have the machines ask again.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -538,7 +587,8 @@ machines set by hand have not. Correct the server's settings, then have the mach
 				return cleared("what the lease says leads on")
 			case p.IsWithheld(evidence.SegmentFrames):
 				return possible("whether another way leads on could not be asked")
-			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour) || p.Alive != No && p.IsOpen(evidence.PathTrace):
+			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour) || p.Alive != No &&
+				p.IsOpen(evidence.PathTrace):
 				return possible("other ways are still being asked")
 			}
 			return cleared("no neighbour, and no other name server, does better than what the lease names")
@@ -549,7 +599,9 @@ machines set by hand have not. Correct the server's settings, then have the mach
 		server := "the DHCP server"
 		if l, held := p.Lease(); held && l.Terms.Server.IsValid() {
 			server = fmt.Sprintf("the DHCP server %v", l.Terms.Server)
-			reasons = append(reasons, fmt.Sprintf("the lease in force is from %v: router %s, resolvers %s", l.Terms.Server, List(l.Terms.Routers), List(l.Terms.Resolvers)))
+			reasons = append(reasons,
+				fmt.Sprintf("the lease in force is from %v: router %s, resolvers %s", l.Terms.Server, List(l.Terms.Routers),
+					List(l.Terms.Resolvers)))
 		}
 		offers, _ := p.OffersSeen()
 		for _, o := range offers {
@@ -561,7 +613,8 @@ machines set by hand have not. Correct the server's settings, then have the mach
 			standing = Supported // only the kernel's marks say that it came by DHCP
 		}
 		return found(standing, fmt.Sprintf("%s gives out wrong settings: %s.", upper(server), fact), reasons...).aside(p.Usable() == Yes).
-			next(fmt.Sprintf("Correct the settings of %s: %s. Then have %s ask for a lease again.", server, mend, p.Iface.Name), "Until then, the right value can be set here by hand: together with address, mask, gateway and resolvers.")
+			next(fmt.Sprintf("Correct the settings of %s: %s. Then have %s ask for a lease again.", server, mend, p.Iface.Name),
+				"Until then, the right value can be set here by hand: together with address, mask, gateway and resolvers.")
 	},
 }
 

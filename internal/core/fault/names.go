@@ -68,7 +68,8 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	if local {
 		n, asked := p.Neighbour(r.Address)
 		if r.Address.IsLoopback() {
-			return found(Confirmed, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what), reason).aside(aside).in(Host).
+			return found(Confirmed, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what), reason).aside(aside).
+				in(Host).
 				next("Restart the name service of this machine (systemd-resolved, or whatever listens there), then run again.")
 		}
 		switch {
@@ -99,7 +100,8 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		return possible("%v is silent, and packets towards it circle", r.Address)
 	}
 	if len(p.Outside) > 0 {
-		return found(Supported, sentence, reason, fmt.Sprintf("routers on the way to it answer: %s", List(p.Outside))).aside(aside).next(next)
+		return found(Supported, sentence, reason, fmt.Sprintf("routers on the way to it answer: %s", List(p.Outside))).aside(aside).
+			next(next)
 	}
 	return possible("%v is silent, and nothing else beyond the gateway answers either", r.Address)
 }
@@ -115,19 +117,21 @@ func (p *Pass) witnessesBut(a netip.Addr) (out []netip.Addr) {
 
 // ResolverSilent: a name server beyond that does not serve.
 var ResolverSilent = &Fault{
-	ID: "resolver-silent", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
+	ID: "resolver-silent", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name server beyond the gateway does not answer
-The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not, and "the Internet is down". Set another name server, or wait
-for this one.`,
+The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not,
+and "the Internet is down". Set another name server, or wait for this one.`,
 	Judge: func(p *Pass) Finding { return p.judgeSilentResolver(false) },
 }
 
 // NameNotFound: the name does not exist.
 var NameNotFound = &Fault{
-	ID: "name-not-found", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup},
+	ID: "name-not-found", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names",
+	Needs: []evidence.Kind{evidence.NameLookup},
 	Doc: `The name does not exist
-Every name server that answers says that there is no such name, or no address for it: it is misspelt, was never entered, or has been taken out. The network is in order. Compare the name letter by
-letter with the one that others use.`,
+Every name server that answers says that there is no such name, or no address for it: it is misspelt, was never entered, or has been taken
+out. The network is in order. Compare the name letter by letter with the one that others use.`,
 	Judge: func(p *Pass) Finding {
 		if !p.NeedsName() {
 			return cleared("the target needs no look-up")
@@ -158,19 +162,23 @@ letter with the one that others use.`,
 		}
 		if n := p.forged(); n > 0 {
 			standing = Supported
-			reason += fmt.Sprintf("; %s no answer to what was asked: somebody else may be answering", plural(n, "message was", "messages were"))
+			reason += fmt.Sprintf("; %s no answer to what was asked: somebody else may be answering",
+				plural(n, "message was", "messages were"))
 		}
 		return found(standing, fmt.Sprintf("The name %s does not exist, or has no address.", p.Target.Name), reason).
-			next("Compare the name letter by letter with the one that works for others.", "Ask whoever looks after the domain whether it was taken out.")
+			next("Compare the name letter by letter with the one that works for others.",
+				"Ask whoever looks after the domain whether it was taken out.")
 	},
 }
 
 // NameServerFailing: the name servers answer that they cannot.
 var NameServerFailing = &Fault{
-	ID: "name-server-failing", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
+	ID: "name-server-failing", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name servers fail
-The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of order, its signatures do not fit, or the resolver
-is not meant for this network. Try another resolver; if it fails as well, it is the domain.`,
+The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of
+order, its signatures do not fit, or the resolver is not meant for this network. Try another resolver; if it fails as well, it is the
+domain.`,
 	Judge: func(p *Pass) Finding {
 		if !p.NeedsName() {
 			return cleared("the target needs no look-up")
@@ -216,11 +224,14 @@ func (p *Pass) forged() (n int) {
 
 // NameAnswersDiffer: the name servers disagree, and the one in use is wrong.
 var NameAnswersDiffer = &Fault{
-	ID: "name-answers-differ", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
-	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "name-not-found", "path-stops", "routing-loop"},
+	ID: "name-answers-differ", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "names",
+	Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
+	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy",
+		"name-not-found", "path-stops", "routing-loop"},
 	Doc: `The name servers disagree
-Two name servers give different answers for the name, and the answer of the one that programs use leads nowhere, while the other's works: a record was changed in one place and not in the other, or one of them
-keeps what is long out of date. It is taken for a dead service. Compare them in view 5; have the record corrected where it is wrong.`,
+Two name servers give different answers for the name, and the answer of the one that programs use leads nowhere, while the other's works:
+a record was changed in one place and not in the other, or one of them keeps what is long out of date. It is taken for a dead service.
+Compare them in view 5; have the record corrected where it is wrong.`,
 	Judge: func(p *Pass) Finding {
 		if !p.NeedsName() {
 			return cleared("the target needs no look-up")
@@ -261,9 +272,12 @@ keeps what is long out of date. It is taken for a dead service. Compare them in 
 		for _, a := range others {
 			switch p.Opens(a) {
 			case Yes:
-				return found(Confirmed, fmt.Sprintf("The name servers disagree on %s: %v %s, and %v says %v, which works.", p.Target.Name, used.Address, said, server, a),
+				return found(Confirmed,
+					fmt.Sprintf("The name servers disagree on %s: %v %s, and %v says %v, which works.", p.Target.Name, used.Address, said,
+						server, a),
 					append(reasons, fmt.Sprintf("%v accepts connections", a))...).in(zone).
-					next(fmt.Sprintf("Tell whoever runs the name server %v that its answer for %s is out of date or wrong; %v has %v.", used.Address, p.Target.Name, server, a),
+					next(fmt.Sprintf("Tell whoever runs the name server %v that its answer for %s is out of date or wrong; %v has %v.",
+						used.Address, p.Target.Name, server, a),
 						fmt.Sprintf("Until then, a machine that asks %v reaches it.", server))
 			case Unknown:
 				return possible("whether %v, which %v names, works has not been seen yet", a, server)
@@ -278,7 +292,8 @@ func (p *Pass) giver(addrs []netip.Addr) (server netip.Addr) {
 	for _, list := range [][]evidence.Lookup{p.Lookups, p.Elsewhere} {
 		for _, r := range append(p.Endpoint.AskedResolvers(), netip.Addr{}) {
 			for _, l := range list {
-				if (l.Server == r || !r.IsValid()) && l.AboutTarget() && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool { return slices.Contains(addrs, a) }) {
+				if (l.Server == r || !r.IsValid()) && l.AboutTarget() &&
+					slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool { return slices.Contains(addrs, a) }) {
 					return l.Server
 				}
 			}
@@ -304,11 +319,14 @@ func (p *Pass) Opens(a netip.Addr) Answer {
 
 // HostsFileOverride: the machine's own hosts file says something else than DNS.
 var HostsFileOverride = &Fault{
-	ID: "hosts-file-override", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
-	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy", "path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
+	ID: "hosts-file-override", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
+	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
+	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy",
+		"path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
 	Doc: `The hosts file has an old address
-This machine's hosts file answers the name, before any name server is asked, and with an address that leads nowhere; the one that DNS gives works. Somebody entered it once for a test or a move. Other machines
-work, and look-up tools that ask DNS show the right address. Delete the line.`,
+This machine's hosts file answers the name, before any name server is asked, and with an address that leads nowhere; the one that DNS
+gives works. Somebody entered it once for a test or a move. Other machines work, and look-up tools that ask DNS show the right address.
+Delete the line.`,
 	Judge: func(p *Pass) Finding {
 		if p.Target.Name == "" || p.Source != "hosts file" {
 			return cleared("the hosts file does not answer for the target")
@@ -323,11 +341,14 @@ work, and look-up tools that ask DNS show the right address. Delete the line.`,
 			return cleared("%s, from the hosts file, works", List(p.Addresses))
 		}
 		line := fmt.Sprintf("the hosts file has %s for %s", List(p.Addresses), p.Target.Name)
-		mend := fmt.Sprintf("Delete the line for %s from /etc/hosts, or give it the address %s; then run again.", p.Target.Name, List(others))
+		mend := fmt.Sprintf("Delete the line for %s from /etc/hosts, or give it the address %s; then run again.", p.Target.Name,
+			List(others))
 		for _, a := range others {
 			switch p.Opens(a) {
 			case Yes:
-				return found(Confirmed, fmt.Sprintf("This machine's hosts file sends %s to %s, which leads nowhere; DNS says %v, which works.", p.Target.Name, List(p.Addresses), a),
+				return found(Confirmed,
+					fmt.Sprintf("This machine's hosts file sends %s to %s, which leads nowhere; DNS says %v, which works.", p.Target.Name,
+						List(p.Addresses), a),
 					line, fmt.Sprintf("%v says %s", p.giver(others), List(others)), fmt.Sprintf("%v accepts connections", a)).next(mend)
 			case Unknown:
 				return possible("whether %v, which DNS names, works has not been seen yet", a)
@@ -337,7 +358,8 @@ work, and look-up tools that ask DNS show the right address. Delete the line.`,
 	},
 }
 
-// setWrongly gives the name servers that were set by hand and do not serve, where all that are set fail, and one that serves, named by somebody.
+// setWrongly gives the name servers that were set by hand and do not serve, where all that are set fail, and one that serves, named by
+// somebody.
 func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok bool) {
 	if !p.NeedsName() || len(p.Resolvers) == 0 {
 		return nil, good, "", false
@@ -362,11 +384,13 @@ func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok b
 
 // ResolverWrong: the name server was set by hand, and is none.
 var ResolverWrong = &Fault{
-	ID: "resolver-wrong", Zone: Host, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
+	ID: "resolver-wrong", Zone: Host, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers",
+	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
 	Explains: []ID{"resolver-silent-local", "resolver-silent", "name-server-failing"},
 	Doc: `The name server set on this machine is none
-The DNS server was set by hand on this machine, and there is no name service at that address, or nobody at all; the one that the network itself names answers. Addresses work and names do not, on this machine
-alone. It is taken for a dead name server. Set the one that the network names, or set it back to automatic.`,
+The DNS server was set by hand on this machine, and there is no name service at that address, or nobody at all; the one that the network
+itself names answers. Addresses work and names do not, on this machine alone. It is taken for a dead name server. Set the one that the
+network names, or set it back to automatic.`,
 	Judge: func(p *Pass) Finding {
 		if len(p.Resolvers) == 0 {
 			return cleared("no name server is set at all")
@@ -384,7 +408,8 @@ alone. It is taken for a dead name server. Set the one that the network names, o
 					return cleared("%v is named by %s: it was not set wrongly here", r.Address, named[r.Address])
 				}
 			}
-			if !p.IsOpen(evidence.NameLookup, evidence.Handoffs, evidence.DHCPOffer) && len(named) == 0 && !p.IsWithheld(evidence.DHCPOffer) {
+			if !p.IsOpen(evidence.NameLookup, evidence.Handoffs, evidence.DHCPOffer) && len(named) == 0 &&
+				!p.IsWithheld(evidence.DHCPOffer) {
 				return cleared("nobody names another name server for this network")
 			}
 			return possible("whether another name server that the network names would answer is not known")
@@ -393,8 +418,11 @@ alone. It is taken for a dead name server. Set the one that the network names, o
 		if slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.Closed }) {
 			what = "runs no name service"
 		}
-		return found(Confirmed, fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", List(bad), what, good, who),
-			fmt.Sprintf("%s: %s", List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).aside(p.Usable() == Yes).
-			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good), p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}}))
+		return found(Confirmed,
+			fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", List(bad), what, good, who),
+			fmt.Sprintf("%s: %s", List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).
+			aside(p.Usable() == Yes).
+			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good),
+				p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}}))
 	},
 }

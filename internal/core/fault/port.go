@@ -18,13 +18,15 @@ network settings), then see whether whatever manages it switches it off again.`,
 	Judge: func(p *Pass) Finding {
 		switch {
 		case p.Iface == nil && p.Endpoint != nil:
-			return found(Confirmed, "This machine has no network port besides loopback.").next("Look whether the network card is recognized by the system at all, and whether its driver is loaded.")
+			return found(Confirmed, "This machine has no network port besides loopback.").
+				next("Look whether the network card is recognized by the system at all, and whether its driver is loaded.")
 		case p.Iface == nil:
 			return possible("the machine's settings have not been read")
 		case p.Iface.Up:
 			return cleared("%s is switched on", p.Iface.Name)
 		}
-		return found(Confirmed, "The port "+p.Iface.Name+" is switched off in this machine's settings.", p.Iface.Name+" is administratively down").
+		return found(Confirmed, "The port "+p.Iface.Name+" is switched off in this machine's settings.",
+			p.Iface.Name+" is administratively down").
 			next("Switch "+p.Iface.Name+" on: ip link set dev "+p.Iface.Name+" up", "Then run again, and see whether it stays on.")
 	},
 }
@@ -33,8 +35,9 @@ network settings), then see whether whatever manages it switches it off again.`,
 var NoCarrier = &Fault{
 	ID: "no-carrier", Zone: Host, Scope: OfSocket, Matters: IfItShows, Check: "link", Needs: []evidence.Kind{evidence.Settings},
 	Doc: `No signal on the cable
-The port is switched on and hears nothing from the other end: no cable, a broken one, a dead socket, a switch port that is off, or a radio that is not
-associated. It is taken for a wrong address or a dead network. Look at the lamps on both ends, try another cable, then another socket.`,
+The port is switched on and hears nothing from the other end: no cable, a broken one, a dead socket, a switch port that is off, or a radio
+that is not associated. It is taken for a wrong address or a dead network. Look at the lamps on both ends, try another cable, then another
+socket.`,
 	Judge: func(p *Pass) Finding {
 		switch {
 		case p.Iface == nil:
@@ -47,10 +50,12 @@ associated. It is taken for a wrong address or a dead network. Look at the lamps
 			return possible("the system does not tell whether %s has a carrier", p.Iface.Name)
 		}
 		if p.Iface.Kind == endpoint.Wireless {
-			return found(Confirmed, "The radio "+p.Iface.Name+" is on and not associated with any network.", p.Iface.Name+" is on, without an association").
+			return found(Confirmed, "The radio "+p.Iface.Name+" is on and not associated with any network.",
+				p.Iface.Name+" is on, without an association").
 				next("Join the wireless network again, and see whether its name and key are still right.")
 		}
-		return found(Confirmed, "The port "+p.Iface.Name+" is on and there is no signal on its cable.", p.Iface.Name+" is on, carrier absent").
+		return found(Confirmed, "The port "+p.Iface.Name+" is on and there is no signal on its cable.",
+			p.Iface.Name+" is on, carrier absent").
 			next("Push the cable in at both ends and look at the lamps.", "Try another cable, then another wall socket or switch port.")
 	},
 }
@@ -59,8 +64,8 @@ associated. It is taken for a wrong address or a dead network. Look at the lamps
 var StackBroken = &Fault{
 	ID: "stack-broken", Zone: Host, Scope: OfMachine, Matters: IfItShows, Check: "loopback", Needs: []evidence.Kind{evidence.Loopback},
 	Doc: `The machine does not answer itself
-A packet to the loopback address does not come back: the loopback port is down, or the machine's own filter swallows even that. Programs that talk to helpers
-on the same machine fail as well. Switch the loopback port on and look at the filter's rules for it.`,
+A packet to the loopback address does not come back: the loopback port is down, or the machine's own filter swallows even that. Programs
+that talk to helpers on the same machine fail as well. Switch the loopback port on and look at the filter's rules for it.`,
 	Judge: func(p *Pass) Finding {
 		asked := false
 		for _, e := range p.Loopback {
@@ -82,7 +87,8 @@ on the same machine fail as well. Switch the loopback port on and look at the fi
 // slowPort is a speed in Mbit/s up to which a cable's port is unusually slow today: what is left where pairs of the cable are broken.
 const slowPort = 10
 
-// portTroubles are the frames that the port has lost while the probes ran. Drops count only where losses were measured as well: some are usual.
+// portTroubles are the frames that the port has lost while the probes ran. Drops count only where losses were measured as well: some are
+// usual.
 func (p *Pass) portTroubles() (n uint64, grown endpoint.Counters, over evidence.PortCount, ok bool) {
 	for _, c := range p.Counted {
 		if p.Iface == nil || c.Interface != p.Iface.Name || ok && c.Over < over.Over {
@@ -117,8 +123,11 @@ func PortTroubleWords(c endpoint.Counters) string {
 		n        uint64
 		one, all string
 	}{
-		{c.ReceiveErrors, "receive error", "receive errors"}, {c.SendErrors, "send error", "send errors"}, {c.Damaged, "damaged frame", "damaged frames"}, {c.Overruns, "overrun", "overruns"},
-		{c.ReceiveDrops, "frame dropped on receipt", "frames dropped on receipt"}, {c.SendDrops, "frame dropped on sending", "frames dropped on sending"}, {c.CarrierLosses, "loss of signal", "losses of signal"}, {c.Collisions, "collision", "collisions"},
+		{c.ReceiveErrors, "receive error", "receive errors"}, {c.SendErrors, "send error", "send errors"},
+		{c.Damaged, "damaged frame", "damaged frames"}, {c.Overruns, "overrun", "overruns"},
+		{c.ReceiveDrops, "frame dropped on receipt", "frames dropped on receipt"},
+		{c.SendDrops, "frame dropped on sending", "frames dropped on sending"}, {c.CarrierLosses, "loss of signal", "losses of signal"},
+		{c.Collisions, "collision", "collisions"},
 	} {
 		if x.n > 0 {
 			parts = append(parts, plural(int(x.n), x.one, x.all))
@@ -129,11 +138,14 @@ func PortTroubleWords(c endpoint.Counters) string {
 
 // LinkErrors: the port loses frames.
 var LinkErrors = &Fault{
-	ID: "link-errors", Zone: Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link", Needs: []evidence.Kind{evidence.Settings, evidence.LossProbes}, OfQuality: true,
+	ID: "link-errors", Zone: Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
+	Needs: []evidence.Kind{evidence.Settings, evidence.LossProbes}, OfQuality: true,
 	Explains: []ID{"segment-lossy", "path-lossy", "path-slow"},
 	Doc: `The port loses frames
-The counters of errors at this machine's port rise while it is used, or it has agreed with the switch on half duplex or an unusually slow speed: a damaged cable or plug, a worn socket, a failing card, or a
-port that one side has been set by hand. Totals since the machine was started say nothing; only their growth does. Change the cable, then the socket, then the card; let both sides agree on speed and duplex by themselves.`,
+The counters of errors at this machine's port rise while it is used, or it has agreed with the switch on half duplex or an unusually slow
+speed: a damaged cable or plug, a worn socket, a failing card, or a port that one side has been set by hand. Totals since the machine was
+started say nothing; only their growth does. Change the cable, then the socket, then the card; let both sides agree on speed and duplex by
+themselves.`,
 	Judge: func(p *Pass) Finding {
 		if p.Iface == nil || !p.Iface.Up || p.Iface.Carrier == endpoint.CarrierAbsent {
 			return possible("the port is not in use")
@@ -142,7 +154,8 @@ port that one side has been set by hand. Totals since the machine was started sa
 		loss := p.LossZone()
 		local := loss == LocalSubnet
 		frames := grown.ReceivedPackets + grown.SentPackets + n
-		next := []string{"Change the cable of this machine, then the socket.", "Watch it meanwhile: view 8, port, shows whether the counters still rise."}
+		next := []string{"Change the cable of this machine, then the socket.",
+			"Watch it meanwhile: view 8, port, shows whether the counters still rise."}
 		var odd []string
 		half := p.Iface.Duplex == endpoint.HalfDuplex
 		if half {
@@ -160,23 +173,31 @@ port that one side has been set by hand. Totals since the machine was started sa
 			odd = append(odd, words)
 		}
 		if len(odd) > 0 {
-			next = append(next, "Let both sides agree on speed and duplex by themselves: see whether the port here, or the switch's, has been set by hand.")
+			next = append(next, "Let both sides agree on speed and duplex by themselves: see whether the port here, or the switch's, "+
+				"has been set by hand.")
 		}
 		switch {
 		case looked && n >= 3 && float64(n) >= 0.01*float64(frames) && loss != NoZone:
-			reasons := append([]string{fmt.Sprintf("within %s of probing: %s, among %d frames", Millis(over.Over), PortTroubleWords(grown), frames)}, odd...)
+			reasons := append(
+				[]string{fmt.Sprintf("within %s of probing: %s, among %d frames", Millis(over.Over), PortTroubleWords(grown), frames)},
+				odd...)
 			if gw, ok := p.Burst(p.Gateway); ok {
 				reasons = append(reasons, counted(gw))
 			}
-			f := found(Confirmed, fmt.Sprintf("The port %s loses frames: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown)), reasons...).next(next...)
-			if !local { // what comes from far away crosses the port as well: of few probes, those to a neighbour may all have come through by chance
+			f := found(Confirmed, fmt.Sprintf("The port %s loses frames: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown)),
+				reasons...).next(next...)
+			// what comes from far away crosses the port as well: of few probes, those to a neighbour may all have come through by chance
+			if !local {
 				f.Standing = Supported
 			}
 			return f
 		case looked && n >= 3 && float64(n) >= 0.01*float64(frames):
-			return found(Supported, fmt.Sprintf("Errors rise at the port %s: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown))).aside(true).next(next...)
+			return found(Supported,
+				fmt.Sprintf("Errors rise at the port %s: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown))).aside(true).
+				next(next...)
 		case half && local:
-			return found(Supported, fmt.Sprintf("The port %s runs at half duplex, and packets are lost on the segment.", p.Iface.Name), odd...).next(next...)
+			return found(Supported, fmt.Sprintf("The port %s runs at half duplex, and packets are lost on the segment.", p.Iface.Name),
+				odd...).next(next...)
 		case len(odd) > 0:
 			return found(Supported, upper(strings.Join(odd, "; "))+".", odd...).aside(true).next(next...)
 		case looked && !p.IsOpen(evidence.LossProbes):

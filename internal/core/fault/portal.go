@@ -35,7 +35,8 @@ func (p *Pass) sentAway(w evidence.Web) (host string, is bool) {
 	return host, err1 != nil || err2 != nil || here != there // an address in a name's place is another host too
 }
 
-// nearer is a connection to the target that was accepted by somebody who is nearer than the target: its packets could not have gone that far.
+// nearer is a connection to the target that was accepted by somebody who is nearer than the target: its packets could not have gone that
+// far.
 func (p *Pass) nearer(a netip.Addr) (evidence.ShortConnect, bool) {
 	for _, s := range p.Shorts {
 		if s.To.Addr() != a || s.Outcome != evidence.Answered {
@@ -56,7 +57,8 @@ func (p *Pass) between(w evidence.Web) (why string, sure, is bool) {
 		return "", false, false
 	}
 	if p.Target.TLS && w.Flaw == evidence.NoFlaw {
-		return "", false, false // a good certificate is proof of the service itself, wherever it sends: to a log-in of its own elsewhere, perhaps
+		// a good certificate is proof of the service itself, wherever it sends: to a log-in of its own elsewhere, perhaps
+		return "", false, false
 	}
 	if s, is := p.nearer(w.To.Addr()); is {
 		return nearerWords(s), true, true
@@ -89,8 +91,8 @@ func nearerWords(s evidence.ShortConnect) string {
 	return fmt.Sprintf("a connection to %v is accepted with a hop limit of %d, and the way there is longer", s.To, s.HopLimit)
 }
 
-// NamedPortal is the captive portal that the network names, and who does and how: a DHCP server, a DHCPv6 server or a router (RFC 8910 §2). What the lease in
-// force says counts most.
+// NamedPortal is the captive portal that the network names, and who does and how: a DHCP server, a DHCPv6 server or a router (RFC 8910 §2).
+// What the lease in force says counts most.
 func (p *Pass) NamedPortal() (uri, by string) {
 	name := func(portal, how string, who any) {
 		if portal != "" {
@@ -117,15 +119,18 @@ func (p *Pass) NamedPortal() (uri, by string) {
 }
 
 // behindPortal are the faults that show on a machine that has not logged in.
-var behindPortal = []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-refused", "service-filtered", "tls-fails",
+var behindPortal = []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable",
+	"prohibited-by-policy", "service-refused", "service-filtered", "tls-fails",
 	"resolver-silent", "name-server-failing", "name-not-found", "name-answers-differ", "one-family-broken"}
 
 // CaptivePortal: somebody in between answers in the service's place until one has logged in.
 var CaptivePortal = &Fault{
-	ID: "captive-portal", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer, evidence.ServiceConnect, evidence.DHCPOffer}, Explains: behindPortal,
+	ID: "captive-portal", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.WebAnswer, evidence.ServiceConnect, evidence.DHCPOffer}, Explains: behindPortal,
 	Doc: `This network wants a log-in first
-Somebody in between answers web requests in the service's place, and lets nothing else through until a person has logged in or accepted terms: usual in guest networks. Secure pages fail or show a wrong certificate, plain ones
-show a strange page. It is taken for a dead uplink or an attack on certificates. Open a plain http page in a browser and log in.`,
+Somebody in between answers web requests in the service's place, and lets nothing else through until a person has logged in or accepted
+terms: usual in guest networks. Secure pages fail or show a wrong certificate, plain ones show a strange page. It is taken for a dead
+uplink or an attack on certificates. Open a plain http page in a browser and log in.`,
 	Judge: func(p *Pass) Finding {
 		var reasons []string
 		strong, weak, accepted := 0, 0, false
@@ -190,7 +195,9 @@ show a strange page. It is taken for a dead uplink or an attack on certificates.
 		if page != "" {
 			open = fmt.Sprintf("Open %s in a browser on this machine, log in there, then run again.", page)
 		}
-		return found(standing, fmt.Sprintf("Somebody in between answers in place of %s: this network wants a log-in first.", p.Target.Host()), reasons...).
-			next(open, "A machine without a browser (a scanner, a printer) must be let through by whoever runs this network: give them its hardware address.")
+		return found(standing,
+			fmt.Sprintf("Somebody in between answers in place of %s: this network wants a log-in first.", p.Target.Host()), reasons...).
+			next(open, "A machine without a browser (a scanner, a printer) must be let through by whoever runs this network: give them "+
+				"its hardware address.")
 	},
 }

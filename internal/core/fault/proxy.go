@@ -46,7 +46,8 @@ func (p *Pass) proxied() (x proxied, is bool) {
 	case !setting.IsZero():
 		return x, false // set, and not for this target
 	case len(p.Scripts) > 0 && len(p.Scripts[0].Proxies) > 0 && !p.Scripts[0].Direct:
-		x.proxy, x.source = p.Scripts[0].Proxies[0], fmt.Sprintf("%s, which %v names by DHCP option 252", p.Scripts[0].URL, p.Scripts[0].NamedBy)
+		x.proxy, x.source = p.Scripts[0].Proxies[0],
+			fmt.Sprintf("%s, which %v names by DHCP option 252", p.Scripts[0].URL, p.Scripts[0].NamedBy)
 	default:
 		return x, false
 	}
@@ -93,10 +94,12 @@ func (p *Pass) direct() (w evidence.Web, ok bool) {
 
 // ProxyInTheWay: programs here ask a proxy that does not serve.
 var ProxyInTheWay = &Fault{
-	ID: "proxy-in-the-way", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.Settings, evidence.WebAnswer}, Explains: []ID{"tls-fails"},
+	ID: "proxy-in-the-way", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.Settings, evidence.WebAnswer}, Explains: []ID{"tls-fails"},
 	Doc: `A proxy is set that does not serve
-Programs on this machine send web requests to a proxy, by a variable, a file or the network's automatic configuration, and the proxy is dead or refuses; the service itself answers when it is asked directly. Some programs
-work and others do not, since not all look at the same setting. It is taken for a fault of the service. Take the setting away, or set the proxy that serves.`,
+Programs on this machine send web requests to a proxy, by a variable, a file or the network's automatic configuration, and the proxy is
+dead or refuses; the service itself answers when it is asked directly. Some programs work and others do not, since not all look at the
+same setting. It is taken for a fault of the service. Take the setting away, or set the proxy that serves.`,
 	Judge: func(p *Pass) Finding {
 		x, is := p.proxied()
 		switch {
@@ -118,13 +121,21 @@ work and others do not, since not all look at the same setting. It is taken for 
 			return f
 		}
 		standing, zone := Confirmed, Host
-		next := []string{fmt.Sprintf("Take the proxy %s out of %s, or set one that serves; then begin the session anew, so that programs see it.", x.proxy, x.source), fmt.Sprintf("If %s must be reached through a proxy by rule, ask whoever runs %s why it does not serve.", p.Target.Host(), x.proxy)}
+		next := []string{
+			fmt.Sprintf("Take the proxy %s out of %s, or set one that serves; then begin the session anew, so that programs see it.",
+				x.proxy, x.source),
+			fmt.Sprintf("If %s must be reached through a proxy by rule, ask whoever runs %s why it does not serve.", p.Target.Host(),
+				x.proxy)}
 		if !x.set { // only programs that look for it are concerned, and the setting is the DHCP service's
 			standing, zone = Supported, LocalSubnet
-			next[0] = fmt.Sprintf("Have the DHCP service stop naming it, or the file mended, or the proxy %s put back into service.", x.proxy)
+			next[0] = fmt.Sprintf("Have the DHCP service stop naming it, or the file mended, or the proxy %s put back into service.",
+				x.proxy)
 		}
-		return found(standing, fmt.Sprintf("Programs here ask the proxy %s for %s, and it %s; asked directly, the service answers.", x.proxy, p.Target.Host(), ProxyWords(x.web)),
-			"set by "+x.source, fmt.Sprintf("through %s: it %s", x.proxy, ProxyWords(x.web)), fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(zone).next(next...)
+		return found(standing,
+			fmt.Sprintf("Programs here ask the proxy %s for %s, and it %s; asked directly, the service answers.", x.proxy, p.Target.Host(),
+				ProxyWords(x.web)),
+			"set by "+x.source, fmt.Sprintf("through %s: it %s", x.proxy, ProxyWords(x.web)),
+			fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(zone).next(next...)
 	},
 }
 

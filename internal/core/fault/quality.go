@@ -48,8 +48,8 @@ func (p *Pass) near() (b evidence.Burst, ok bool) {
 	return b, false
 }
 
-// LossZone is where packets are lost: on the segment when gateway or neighbour lose and nobody farther away answers everything, beyond when only what
-// is far away does. NoZone while nothing is.
+// LossZone is where packets are lost: on the segment when gateway or neighbour lose and nobody farther away answers everything, beyond when
+// only what is far away does. NoZone while nothing is.
 func (p *Pass) LossZone() Zone {
 	gw, gwKnown := p.Burst(p.Gateway)
 	far, farKnown := p.far()
@@ -113,7 +113,8 @@ func vanish(s evidence.Sizing) bool {
 	return s.Passes > 0 && s.Passes < s.Full && s.Lost > 0 && !s.Told
 }
 
-// InOrder reports whether the target is not only reached but can be used: full-size packets come through, loss and delay stay under the thresholds.
+// InOrder reports whether the target is not only reached but can be used: full-size packets come through, loss and delay stay under the
+// thresholds.
 func (p *Pass) InOrder() Answer {
 	usable := p.Usable()
 	if usable != Yes {
@@ -164,10 +165,12 @@ func counted(b evidence.Burst) string {
 
 // SegmentLossy: packets are lost, or kept waiting, between here and the gateway.
 var SegmentLossy = &Fault{
-	ID: "segment-lossy", Zone: LocalSubnet, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway", Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
+	ID: "segment-lossy", Zone: LocalSubnet, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway",
+	Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
 	Doc: `Packets are lost on the segment
-Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug, a socket or switch port with errors, a crowded radio
-cell, a loop between switches. It is taken for a slow provider. Change the cable, then the socket; on radio, go nearer to the access point.`,
+Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug,
+a socket or switch port with errors, a crowded radio cell, a loop between switches. It is taken for a slow provider. Change the cable,
+then the socket; on radio, go nearer to the access point.`,
 	Judge: func(p *Pass) Finding {
 		gw, known := p.Burst(p.Gateway)
 		near, nearKnown := p.near()
@@ -181,7 +184,9 @@ cell, a loop between switches. It is taken for a slow provider. Change the cable
 		case !known:
 			return possible("nobody on the segment answered probes that could be counted")
 		case p.LossZone() == LocalSubnet:
-			f := found(Supported, fmt.Sprintf("Packets are lost on %s already: of %d to %v only %d came back.", p.segmentName(), gw.Sent, gw.To, gw.Received), counted(gw))
+			f := found(Supported,
+				fmt.Sprintf("Packets are lost on %s already: of %d to %v only %d came back.", p.segmentName(), gw.Sent, gw.To, gw.Received),
+				counted(gw))
 			if farKnown && lossy(far) || nearKnown && near.To != gw.To && lossy(near) {
 				f.Standing = Confirmed
 			}
@@ -191,9 +196,12 @@ cell, a loop between switches. It is taken for a slow provider. Change the cable
 			if nearKnown && near.To != gw.To {
 				f.For = append(f.For, counted(near))
 			}
-			return f.next("Change the cable of this machine, then the socket; on radio, go nearer to the access point.", "Watch it meanwhile: view 6, reach, shows at once whether it helps.")
+			return f.next("Change the cable of this machine, then the socket; on radio, go nearer to the access point.",
+				"Watch it meanwhile: view 6, reach, shows at once whether it helps.")
 		case p.DelayZone() == LocalSubnet:
-			return found(Supported, fmt.Sprintf("Packets are held up on %s already: half of those to %v take more than %s.", p.segmentName(), gw.To, Millis(gw.Median)), counted(gw)).
+			return found(Supported,
+				fmt.Sprintf("Packets are held up on %s already: half of those to %v take more than %s.", p.segmentName(), gw.To,
+					Millis(gw.Median)), counted(gw)).
 				next("See what else uses the segment now: a copy of large files, a loop between switches, a crowded radio cell.")
 		}
 		return cleared("%s", counted(gw))
@@ -233,10 +241,12 @@ func (p *Pass) where(good, first netip.Addr, what string) string {
 
 // PathLossy: packets are lost on the way, behind the gateway.
 var PathLossy = &Fault{
-	ID: "path-lossy", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
+	ID: "path-lossy", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
+	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
 	Doc: `Packets are lost on the way
-The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the provider or farther on. Loss at a single station while later ones
-answer everything is no fault: routers ration their answers. Hand the station at which it begins to the provider, with times.`,
+The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the
+provider or farther on. Loss at a single station while later ones answer everything is no fault: routers ration their answers. Hand the
+station at which it begins to the provider, with times.`,
 	Judge: func(p *Pass) Finding {
 		far, known := p.far()
 		switch zone := p.LossZone(); {
@@ -249,13 +259,16 @@ answer everything is no fault: routers ration their answers. Hand the station at
 			standing := Supported
 			if seen {
 				standing = Confirmed
-				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", p.where(good, first, "Packets are lost"), far.Sent, far.To, far.Received)
+				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", p.where(good, first, "Packets are lost"), far.Sent, far.To,
+					far.Received)
 			}
 			f := found(standing, sentence, counted(far))
 			if gw.Received > 0 {
 				f.For = append(f.For, counted(gw))
 			}
-			return f.next("Hand it to the provider with the station at which it begins, and times: view 6, reach, and its export show them.", "Try at another hour: a crowded line is worse when all work.")
+			return f.next(
+				"Hand it to the provider with the station at which it begins, and times: view 6, reach, and its export show them.",
+				"Try at another hour: a crowded line is worse when all work.")
 		case p.IsOpen(evidence.LossProbes) && !p.steady(): // the target that has answered all shows more than what is still open
 			return possible("loss is still being measured")
 		case !known:
@@ -267,10 +280,11 @@ answer everything is no fault: routers ration their answers. Hand the station at
 
 // PathSlow: the time is spent on the way, behind the gateway.
 var PathSlow = &Fault{
-	ID: "path-slow", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
+	ID: "path-slow", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
+	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
 	Doc: `The way is slow
-From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue is always full. A station that is slow to answer for itself,
-while later ones are quick, is no fault.`,
+From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue
+is always full. A station that is slow to answer for itself, while later ones are quick, is no fault.`,
 	Judge: func(p *Pass) Finding {
 		far, known := p.far()
 		switch zone := p.DelayZone(); {
@@ -285,15 +299,19 @@ while later ones are quick, is no fault.`,
 			}
 			limit := gw.Median + p.stepBlamed()
 			good, first, seen := p.begins(func(b evidence.Burst) bool { return b.Received >= path.StepProbes && b.Median > limit })
-			sentence := fmt.Sprintf("The way behind the gateway takes %s, of which the segment takes %s.", Millis(far.Median), Millis(gw.Median))
+			sentence := fmt.Sprintf("The way behind the gateway takes %s, of which the segment takes %s.", Millis(far.Median),
+				Millis(gw.Median))
 			standing := Supported
 			if seen {
 				standing = Confirmed
 				a, _ := p.Burst(good)
 				b, _ := p.Burst(first)
-				sentence = fmt.Sprintf("%s: %s as far as the one, %s to the other, and so to the target.", p.where(good, first, "The way turns slow"), Millis(a.Median), Millis(b.Median))
+				sentence = fmt.Sprintf("%s: %s as far as the one, %s to the other, and so to the target.",
+					p.where(good, first, "The way turns slow"), Millis(a.Median), Millis(b.Median))
 			}
-			return found(standing, sentence, counted(far), counted(gw)).next("Hand it to the provider with the station at which it begins.", "Look whether this machine's traffic takes a tunnel or another exit that it need not.")
+			return found(standing, sentence, counted(far), counted(gw)).
+				next("Hand it to the provider with the station at which it begins.",
+					"Look whether this machine's traffic takes a tunnel or another exit that it need not.")
 		case p.IsOpen(evidence.LossProbes):
 			return possible("times are still being measured")
 		case !known:
@@ -305,9 +323,11 @@ while later ones are quick, is no fault.`,
 
 // MTUTooLarge: this machine sends larger packets than its segment carries.
 var MTUTooLarge = &Fault{
-	ID: "mtu-too-large", Zone: Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link", Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
+	ID: "mtu-too-large", Zone: Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
+	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `The port sends larger packets than the segment carries
-The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load and hang. Set the MTU back to what the segment carries.`,
+The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load
+and hang. Set the MTU back to what the segment carries.`,
 	Judge: func(p *Pass) Finding {
 		s, known := p.sizing(p.Gateway)
 		for _, a := range p.Addresses {
@@ -323,18 +343,22 @@ The MTU of this machine's port is larger than the segment's: large packets vanis
 		case !vanish(s):
 			return cleared("packets of %d octets reach the gateway", s.Passes)
 		}
-		return found(Confirmed, fmt.Sprintf("%s sends packets of up to %d octets, and the segment carries only %d: larger ones vanish before the gateway.", p.Interface, s.Full, s.Passes),
+		return found(Confirmed,
+			fmt.Sprintf("%s sends packets of up to %d octets, and the segment carries only %d: larger ones vanish before the gateway.",
+				p.Interface, s.Full, s.Passes),
 			fmt.Sprintf("to %v: %d octets pass, %d vanish", s.To, s.Passes, s.Lost)).
-			next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, s.Passes), "If large frames are meant to be used here, every switch port and the gateway must take them.")
+			next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, s.Passes),
+				"If large frames are meant to be used here, every switch port and the gateway must take them.")
 	},
 }
 
 // MTUBlackHole: large packets vanish on the way.
 var MTUBlackHole = &Fault{
-	ID: "mtu-black-hole", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size", Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
+	ID: "mtu-black-hole", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size",
+	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `Large packets vanish on the way
-Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections
-open, and then nothing comes. A tunnel is usually behind it.`,
+Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should
+say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections open, and then nothing comes. A tunnel is usually behind it.`,
 	Judge: func(p *Pass) Finding {
 		if p.IsOpen(evidence.PacketSize) {
 			return possible("packet sizes are still being tried")
@@ -353,12 +377,15 @@ open, and then nothing comes. A tunnel is usually behind it.`,
 			case gwKnown && vanish(gw) && gw.Passes <= s.Passes:
 				return cleared("large packets vanish before the gateway already")
 			}
-			f := found(Supported, fmt.Sprintf("Packets larger than %d octets vanish on the way to %v without a word; smaller ones pass.", s.Passes, a), fmt.Sprintf("to %v: %d octets pass, %d vanish", a, s.Passes, s.Lost))
+			f := found(Supported,
+				fmt.Sprintf("Packets larger than %d octets vanish on the way to %v without a word; smaller ones pass.", s.Passes, a),
+				fmt.Sprintf("to %v: %d octets pass, %d vanish", a, s.Passes, s.Lost))
 			if gwKnown && gw.Passes >= gw.Full {
 				f.Standing = Confirmed
 				f.For = append(f.For, fmt.Sprintf("to the gateway %v: %d octets pass", gw.To, gw.Passes))
 			}
-			return f.next(fmt.Sprintf("Until it is mended, set the MTU of %s to %d.", p.Interface, s.Passes), "Have whoever runs the tunnel or the provider's line let ICMP \"too big\" through.")
+			return f.next(fmt.Sprintf("Until it is mended, set the MTU of %s to %d.", p.Interface, s.Passes),
+				"Have whoever runs the tunnel or the provider's line let ICMP \"too big\" through.")
 		}
 		return possible("the target answered no probe whose size could be told")
 	},
@@ -368,7 +395,8 @@ open, and then nothing comes. A tunnel is usually behind it.`,
 var ExtraRouter = &Fault{
 	ID: "extra-router", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
 	Doc: `A further private router on the way
-No fault: behind the gateway lies another router with private addresses. If both translate addresses, services offered from here are hard to reach from outside; what is asked for from here works.`,
+No fault: behind the gateway lies another router with private addresses. If both translate addresses, services offered from here are hard
+to reach from outside; what is asked for from here works.`,
 	Judge: func(p *Pass) Finding {
 		for _, t := range p.offLinkTrails() {
 			var stations []netip.Addr
@@ -384,7 +412,10 @@ No fault: behind the gateway lies another router with private addresses. If both
 				}
 			}
 			if len(private) > 0 && public {
-				return found(Confirmed, fmt.Sprintf("Behind the gateway lies a further private router, %s: addresses may be translated %d times in a row. No fault.", strings.Join(private, ", "), len(private)+1))
+				return found(Confirmed,
+					fmt.Sprintf(
+						"Behind the gateway lies a further private router, %s: addresses may be translated %d times in a row. No fault.",
+						strings.Join(private, ", "), len(private)+1))
 			}
 		}
 		return cleared("no private router behind the gateway")
@@ -413,7 +444,8 @@ func stationAt(t evidence.Trail, hop int) netip.Addr {
 
 // RateLimitedHop is no fault: a station that rations its answers.
 var RateLimitedHop = &Fault{
-	ID: "rate-limited-hop", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace},
+	ID: "rate-limited-hop", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path",
+	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace},
 	Doc: `A station on the way rations its answers
 No fault: one station answers some of what it is asked, and later ones everything. Routers answer for themselves when they have time.`,
 	Judge: func(p *Pass) Finding {
@@ -423,7 +455,9 @@ No fault: one station answers some of what it is asked, and later ones everythin
 		for _, t := range p.Trails {
 			for _, quiet := range t.Quiet() {
 				if a, ok := p.elsewhere(t, quiet.HopLimit); ok {
-					return found(Confirmed, fmt.Sprintf("%v answers some of what it is asked and not all, and later ones answer: it rations its answers. No fault.", a))
+					return found(Confirmed,
+						fmt.Sprintf(
+							"%v answers some of what it is asked and not all, and later ones answer: it rations its answers. No fault.", a))
 				}
 			}
 		}
@@ -433,7 +467,9 @@ No fault: one station answers some of what it is asked, and later ones everythin
 		}
 		for _, b := range p.Bursts {
 			if b.To != far.To && lossy(b) {
-				return found(Confirmed, fmt.Sprintf("%v answers only %d of %d, and %v behind it everything: it rations its answers. No fault.", b.To, b.Received, b.Sent, far.To))
+				return found(Confirmed,
+					fmt.Sprintf("%v answers only %d of %d, and %v behind it everything: it rations its answers. No fault.", b.To,
+						b.Received, b.Sent, far.To))
 			}
 		}
 		return cleared("nobody who was asked rations its answers")

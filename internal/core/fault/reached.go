@@ -18,7 +18,8 @@ func (p *Pass) NameFailed() bool {
 	return p.NeedsName() && len(p.Addresses) == 0 && !p.IsOpen(evidence.NameLookup, evidence.Settings)
 }
 
-// Acid is the contract's test of one address: a connection opens, a request is answered, or, when neither was asked for, anything comes back.
+// Acid is the contract's test of one address: a connection opens, a request is answered, or, when neither was asked for, anything comes
+// back.
 func (p *Pass) Acid(a netip.Addr) Answer {
 	if p.Target.URL != "" {
 		for _, w := range p.Webs {
@@ -72,8 +73,8 @@ func (p *Pass) Acid(a netip.Addr) Answer {
 	return Unknown
 }
 
-// Usable reports whether the target can be used: every family that its name publishes, and for which this machine has a route, passes the acid
-// test. Without a target: whether gateway and a resolver answer.
+// Usable reports whether the target can be used: every family that its name publishes, and for which this machine has a route, passes the
+// acid test. Without a target: whether gateway and a resolver answer.
 func (p *Pass) Usable() Answer {
 	if p.Target.IsZero() {
 		return p.usableLocally()
@@ -160,8 +161,8 @@ func (p *Pass) TargetOnLink() bool {
 	return false
 }
 
-// spared gives the reason why nothing that stands between this machine and the target can be the cause: the target itself has spoken, or its name
-// led nowhere while name servers answered, so that it was never asked.
+// spared gives the reason why nothing that stands between this machine and the target can be the cause: the target itself has spoken, or
+// its name led nowhere while name servers answered, so that it was never asked.
 func (p *Pass) spared() (string, bool) {
 	if p.NameFailed() {
 		for _, r := range p.Resolvers {

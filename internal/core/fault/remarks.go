@@ -8,9 +8,11 @@ import (
 
 // EchoFiltered is no fault: the service works, its host ignores echo.
 var EchoFiltered = &Fault{
-	ID: "echo-filtered", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "echo", Needs: []evidence.Kind{evidence.TargetEcho, evidence.ServiceConnect},
+	ID: "echo-filtered", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "echo",
+	Needs: []evidence.Kind{evidence.TargetEcho, evidence.ServiceConnect},
 	Doc: `The target ignores echo, and works
-No fault: the host does not answer echo requests, and its service is reached. Echo is often filtered; whether the service is reached is what counts.`,
+No fault: the host does not answer echo requests, and its service is reached. Echo is often filtered; whether the service is reached is
+what counts.`,
 	Judge: func(p *Pass) Finding {
 		if p.Usable() != Yes {
 			return possible("the service has not been reached")
@@ -29,7 +31,8 @@ No fault: the host does not answer echo requests, and its service is reached. Ec
 		if silent == nil {
 			return possible("echo has not been asked to an end")
 		}
-		return found(Confirmed, fmt.Sprintf("%v does not answer echo, and its service works: no fault.", silent.Asked), fmt.Sprintf("no echo reply within %s", Millis(silent.Waited)))
+		return found(Confirmed, fmt.Sprintf("%v does not answer echo, and its service works: no fault.", silent.Asked),
+			fmt.Sprintf("no echo reply within %s", Millis(silent.Waited)))
 	},
 }
 
@@ -48,7 +51,8 @@ No fault: one station on the way does not say when a hop limit runs out, and lat
 					continue
 				}
 				last, _ := t.Last()
-				return found(Confirmed, fmt.Sprintf("Hop %d towards %v keeps silent, and later ones answer: no fault.", quiet.HopLimit, t.To),
+				return found(Confirmed,
+					fmt.Sprintf("Hop %d towards %v keeps silent, and later ones answer: no fault.", quiet.HopLimit, t.To),
 					fmt.Sprintf("hop %d, %v, answers behind it", last.HopLimit, last.From))
 			}
 		}
@@ -58,7 +62,8 @@ No fault: one station on the way does not say when a hop limit runs out, and lat
 
 // GatewayIgnoresEcho is no fault: the gateway answers ARP and passes traffic.
 var GatewayIgnoresEcho = &Fault{
-	ID: "gateway-ignores-echo", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.GatewayEcho, evidence.GatewayNeighbour},
+	ID: "gateway-ignores-echo", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway",
+	Needs: []evidence.Kind{evidence.GatewayEcho, evidence.GatewayNeighbour},
 	Doc: `The gateway ignores echo
 No fault: the gateway does not answer echo requests, and it answers ARP and passes traffic.`,
 	Judge: func(p *Pass) Finding {

@@ -10,11 +10,12 @@ import (
 
 // LeaseUnanswered: the lease is due for renewal, and nobody renews it.
 var LeaseUnanswered = &Fault{
-	ID: "lease-unanswered", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
+	ID: "lease-unanswered", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `Nobody renews the lease
-The lease is past the moment at which its client renews it (T1, RFC 2131 §4.4.5), it has not been renewed, and no DHCP server answers. Everything works until the lease
-ends; then the address is gone, and the user calls. It is not a dead client: that one does not ask, and a server answers when it is asked. See that the DHCP server is
-up and that its answers reach this segment, before the time that is named.`,
+The lease is past the moment at which its client renews it (T1, RFC 2131 §4.4.5), it has not been renewed, and no DHCP server answers.
+Everything works until the lease ends; then the address is gone, and the user calls. It is not a dead client: that one does not ask, and a
+server answers when it is asked. See that the DHCP server is up and that its answers reach this segment, before the time that is named.`,
 	Judge: func(p *Pass) Finding {
 		l, ok := p.Lease()
 		if !ok || l.Client == "" || l.Endless {
@@ -33,7 +34,8 @@ up and that its answers reach this segment, before the time that is named.`,
 			return possible("the lease is due for renewal, and whether a DHCP server answers could not be asked")
 		}
 		reason := fmt.Sprintf("the lease of %v should have been renewed since %s", l.Terms.Address, due.Local().Format("15:04:05"))
-		sentence := fmt.Sprintf("Nobody renews the lease of %v: due since %s, it ends at %s, and the address with it.", l.Terms.Address, due.Local().Format("15:04:05"),
+		sentence := fmt.Sprintf("Nobody renews the lease of %v: due since %s, it ends at %s, and the address with it.", l.Terms.Address,
+			due.Local().Format("15:04:05"),
 			l.Expires.Local().Format("15:04:05"))
 		reasons := []string{reason}
 		if over {
@@ -44,7 +46,8 @@ up and that its answers reach this segment, before the time that is named.`,
 	},
 }
 
-// renewalGrace is how long after T1 a renewal may take before it counts as unanswered: a part of the time that RFC 2131 §4.4.5 leaves for it, at most a minute.
+// renewalGrace is how long after T1 a renewal may take before it counts as unanswered: a part of the time that RFC 2131 §4.4.5 leaves for
+// it, at most a minute.
 const renewalGrace = time.Minute
 
 // overdueSince is since when the lease should have been renewed; zero if it need not have been. rebinding: T2 is past.

@@ -8,7 +8,8 @@ import (
 	"passepartout/internal/core/subnet"
 )
 
-// settings are the whole of what a machine needs on its segment. They are set together, since on many systems changing one of them alone loses the others.
+// settings are the whole of what a machine needs on its segment. They are set together, since on many systems changing one of them alone
+// loses the others.
 type settings struct {
 	address   netip.Prefix
 	gateways  []netip.Addr
@@ -16,8 +17,8 @@ type settings struct {
 	who       string // who says so and the verb, of what is not as it is set now: "172.27.40.2 offers"
 }
 
-// inFull writes all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease or a router says, and what is set now
-// where nobody says anything else.
+// inFull writes all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease or
+// a router says, and what is set now where nobody says anything else.
 func (p *Pass) inFull(v6 bool, want settings) string {
 	has := func(list []netip.Addr) bool { return len(list) > 0 }
 	take := func(s settings) {
@@ -71,7 +72,8 @@ func (p *Pass) sayings(v6 bool) (out []settings) {
 	if v6 {
 		for _, r := range p.Routers6 {
 			if r.Lifetime > 0 {
-				out = append(out, settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)})
+				out = append(out,
+					settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)})
 			}
 		}
 		return out
@@ -87,7 +89,8 @@ func (p *Pass) sayings(v6 bool) (out []settings) {
 		out = append(out, s)
 	}
 	if l, ok := p.Lease(); ok {
-		out = append(out, settings{address: l.Terms.Prefix(), gateways: l.Terms.Routers, resolvers: l.Terms.Resolvers, who: "the lease has"})
+		out = append(out,
+			settings{address: l.Terms.Prefix(), gateways: l.Terms.Routers, resolvers: l.Terms.Resolvers, who: "the lease has"})
 	}
 	return out
 }

@@ -13,7 +13,8 @@ import (
 // refusing gives the answer of a route look-up that refuses traffic to the target by an entry of its own.
 func (p *Pass) refusing() (endpoint.RouteAnswer, bool) {
 	for _, a := range p.Addresses {
-		if r, ok := p.RouteTo(a); ok && (r.Verdict == endpoint.Blackhole || r.Verdict == endpoint.UnreachableRoute || r.Verdict == endpoint.ProhibitedRoute) {
+		if r, ok := p.RouteTo(a); ok &&
+			(r.Verdict == endpoint.Blackhole || r.Verdict == endpoint.UnreachableRoute || r.Verdict == endpoint.ProhibitedRoute) {
 			return r, true
 		}
 	}
@@ -21,20 +22,26 @@ func (p *Pass) refusing() (endpoint.RouteAnswer, bool) {
 }
 
 // behindRoute are the faults that show behind a next hop that passes nothing on.
-var behindRoute = []ID{"gateway-silent", "gateway-not-a-router", "gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "service-filtered"}
+var behindRoute = []ID{"gateway-silent", "gateway-not-a-router", "gateway-does-not-forward", "uplink-down", "path-stops",
+	"destination-silent", "service-filtered"}
 
 // RouteBlocked: an entry of the routing table refuses the target.
 var RouteBlocked = &Fault{
-	ID: "route-blocked", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup}, Explains: behindRoute,
+	ID: "route-blocked", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup}, Explains: behindRoute,
 	Doc: `A route on this machine stands in the way
-The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target, or sends it to a next hop that passes nothing on. It was set on purpose once, or left behind by a program. Everything else works, so the
-far service is blamed. Delete the entry, and find out what set it.`,
+The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target, or sends it to a next hop that passes
+nothing on. It was set on purpose once, or left behind by a program. Everything else works, so the far service is blamed. Delete the
+entry, and find out what set it.`,
 	Judge: func(p *Pass) Finding {
 		r, ok := p.refusing()
 		switch {
 		case ok:
-			return found(Confirmed, fmt.Sprintf("A route on this machine is in the way of %v: the system's own answer is \"%v\".", r.To, r.Verdict), fmt.Sprintf("route look-up for %v: %v", r.To, r.Verdict)).
-				next(fmt.Sprintf("Find the entry and delete it: ip route show table all | grep -e blackhole -e unreachable -e prohibit, for %v.", r.To))
+			return found(Confirmed,
+				fmt.Sprintf("A route on this machine is in the way of %v: the system's own answer is \"%v\".", r.To, r.Verdict),
+				fmt.Sprintf("route look-up for %v: %v", r.To, r.Verdict)).
+				next(fmt.Sprintf(
+					"Find the entry and delete it: ip route show table all | grep -e blackhole -e unreachable -e prohibit, for %v.", r.To))
 		case len(p.Addresses) == 0:
 			return possible("the target's address is not known")
 		case !p.routed():
@@ -53,11 +60,17 @@ far service is blamed. Delete the entry, and find out what set it.`,
 		}
 		witness, works := p.byDefault(route)
 		if !works {
-			return possible("nothing comes back by %v, to which the route for %v leads, and nothing by the default gateway either", route.Via, route.To)
+			return possible("nothing comes back by %v, to which the route for %v leads, and nothing by the default gateway either",
+				route.Via, route.To)
 		}
-		return found(Confirmed, fmt.Sprintf("A route on this machine sends traffic for %v to %v, which passes nothing on; the default gateway %v works.", route.To, route.Via, usual),
-			fmt.Sprintf("the routing table has %v by %v through %s", route.To, route.Via, route.Interface), "nothing comes back by it", fmt.Sprintf("by the default gateway %v, %v answers", usual, witness)).
-			next(fmt.Sprintf("Delete the route for %v by %v if nobody needs it, and find out what set it: traffic then takes the default gateway %v.", route.To, route.Via, usual))
+		return found(Confirmed,
+			fmt.Sprintf("A route on this machine sends traffic for %v to %v, which passes nothing on; the default gateway %v works.",
+				route.To, route.Via, usual),
+			fmt.Sprintf("the routing table has %v by %v through %s", route.To, route.Via, route.Interface), "nothing comes back by it",
+			fmt.Sprintf("by the default gateway %v, %v answers", usual, witness)).
+			next(fmt.Sprintf(
+				"Delete the route for %v by %v if nobody needs it, and find out what set it: traffic then takes the default gateway %v.",
+				route.To, route.Via, usual))
 	},
 }
 
@@ -74,7 +87,8 @@ func (p *Pass) specific() (route endpoint.Route, usual netip.Addr, ok bool) {
 	for _, a := range p.Addresses {
 		answer, known := p.RouteTo(a)
 		defaults := p.Endpoint.DefaultRoutes(a.Is6())
-		if !known || !answer.Via.IsValid() || len(defaults) == 0 || defaults[0].Via == answer.Via || defaults[0].Interface != answer.Interface {
+		if !known || !answer.Via.IsValid() || len(defaults) == 0 || defaults[0].Via == answer.Via ||
+			defaults[0].Interface != answer.Interface {
 			continue
 		}
 		for _, r := range p.Endpoint.Routes {
@@ -124,10 +138,12 @@ func (p *Pass) wantsDefault() (of netip.Addr, yes bool) {
 
 // GatewayNotSet: there is no default route.
 var GatewayNotSet = &Fault{
-	ID: "gateway-not-set", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.DHCPOffer},
+	ID: "gateway-not-set", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.DHCPOffer},
 	Doc: `No gateway is set
-The machine has an address and no default route, so that it can speak with its neighbours and with nobody else. The gateway was forgotten, or the system refused it because it lay
-outside the mask, or it vanished when the port was down. Set address, mask, gateway and resolvers together.`,
+The machine has an address and no default route, so that it can speak with its neighbours and with nobody else. The gateway was forgotten,
+or the system refused it because it lay outside the mask, or it vanished when the port was down. Set address, mask, gateway and resolvers
+together.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -145,7 +161,8 @@ outside the mask, or it vanished when the port was down. Set address, mask, gate
 		}
 		if a, ok := p.address4(); ok {
 			if out, why, narrow := p.leftOut(a); narrow {
-				return possible("no default route, and the mask of %v explains it: %v would be refused as a gateway (%s)", a.Prefix, out, why)
+				return possible("no default route, and the mask of %v explains it: %v would be refused as a gateway (%s)", a.Prefix, out,
+					why)
 			}
 		}
 		of, wanted := p.wantsDefault()
@@ -163,19 +180,26 @@ outside the mask, or it vanished when the port was down. Set address, mask, gate
 		f := found(Confirmed, sentence, reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", List(o.Routers), o.Server), p.inFull(false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
+			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", List(o.Routers), o.Server),
+				p.inFull(false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		if home, ok := p.Here(); ok {
 			if gw, documented := home.Gateway(of.Is6()); documented {
-				return f.next(fmt.Sprintf("Set the gateway to %v, as the site sheet has it.", gw), p.inFull(of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"}))
+				return f.next(fmt.Sprintf("Set the gateway to %v, as the site sheet has it.", gw),
+					p.inFull(of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"}))
 			}
 		}
 		if r, gave, advertised := p.advertised(); advertised && (of.Is6() || !hasRoutable4(p)) {
 			f.For = append(f.For, gave)
 			if r.Lifetime == 0 {
-				return f.next(fmt.Sprintf("Look at the router %v: it advertises itself with a lifetime of 0 s, which means that it is no default router (RFC 4861 §6.3.4).", r.Router), "Ask whoever looks after it whether another router should stand in for it.")
+				return f.next(fmt.Sprintf("Look at the router %v: it advertises itself with a lifetime of 0 s, which means that it is "+
+					"no default router (RFC 4861 §6.3.4).", r.Router),
+					"Ask whoever looks after it whether another router should stand in for it.")
 			}
-			return f.next(fmt.Sprintf("See that this machine accepts router advertisements on %s, or set the gateway to %v by hand.", p.Iface.Name, r.Router), p.inFull(true, settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)}))
+			return f.next(
+				fmt.Sprintf("See that this machine accepts router advertisements on %s, or set the gateway to %v by hand.", p.Iface.Name,
+					r.Router), p.inFull(true,
+					settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)}))
 		}
 		return f.next("Set the gateway. A working neighbour on the same segment shows which one.")
 	},
@@ -197,10 +221,11 @@ func (p *Pass) advertised() (r evidence.Advertisement, words string, ok bool) {
 
 // GatewayOutsideSubnet: the gateway is in no prefix of this machine, and nobody answers for it.
 var GatewayOutsideSubnet = &Fault{
-	ID: "gateway-outside-subnet", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour},
+	ID: "gateway-outside-subnet", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour},
 	Doc: `The gateway lies outside the subnet
-The default gateway's address lies in none of the machine's prefixes and does not answer on the segment: nearly always an octet typed wrongly. Compare address, mask and gateway octet by
-octet, and set them together.`,
+The default gateway's address lies in none of the machine's prefixes and does not answer on the segment: nearly always an octet typed
+wrongly. Compare address, mask and gateway octet by octet, and set them together.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -222,7 +247,8 @@ octet, and set them together.`,
 		reasons := []string{fmt.Sprintf("%v is in no prefix of %s", p.Gateway, p.Iface.Name)}
 		if asked && n.Outcome == evidence.Silent {
 			standing = Confirmed
-			reasons = append(reasons, fmt.Sprintf("%v does not answer on the segment (%d requests, %s)", p.Gateway, n.Asks, Millis(n.Waited)))
+			reasons = append(reasons,
+				fmt.Sprintf("%v does not answer on the segment (%d requests, %s)", p.Gateway, n.Asks, Millis(n.Waited)))
 		}
 		sentence := fmt.Sprintf("The gateway %v lies outside this machine's subnet", p.Gateway)
 		next := "Compare address, mask and gateway with a working neighbour, and set them together."
@@ -235,7 +261,8 @@ octet, and set them together.`,
 		f := found(standing, sentence+".", reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", List(o.Routers), o.Server, p.Gateway), p.inFull(false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
+			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", List(o.Routers), o.Server, p.Gateway),
+				p.inFull(false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		return f.next(next)
 	},
@@ -243,10 +270,12 @@ octet, and set them together.`,
 
 // HostFirewall: the machine's own filter refuses or swallows the traffic.
 var HostFirewall = &Fault{
-	ID: "host-firewall", Zone: Host, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter", Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames}, OnSilence: true,
+	ID: "host-firewall", Zone: Host, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter",
+	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames}, OnSilence: true,
 	Doc: `This machine's own filter is in the way
-The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive at the port and reach no program. It is taken for a dead
-gateway or a dead service. Look at the filter's rules for the outgoing and the incoming direction.`,
+The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive
+at the port and reach no program. It is taken for a dead gateway or a dead service. Look at the filter's rules for the outgoing and the
+incoming direction.`,
 	Judge: func(p *Pass) Finding {
 		var refused []string
 		p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
@@ -258,11 +287,14 @@ gateway or a dead service. Look at the filter's rules for the outgoing and the i
 			}
 		})
 		if len(refused) > 0 && p.Usable() != Yes {
-			return found(Confirmed, fmt.Sprintf("This machine's own filter refuses to send to %s.", refused[0]), fmt.Sprintf("sending to %s is not permitted by this machine itself", refused[0])).
+			return found(Confirmed, fmt.Sprintf("This machine's own filter refuses to send to %s.", refused[0]),
+				fmt.Sprintf("sending to %s is not permitted by this machine itself", refused[0])).
 				next("Look at the rules of this machine's packet filter for outgoing traffic.")
 		}
 		if from, what, ok := p.swallowed(); ok {
-			return found(Confirmed, fmt.Sprintf("This machine's own filter swallows what comes in: answers from %v arrive at %s and reach no program.", from, p.Iface.Name),
+			return found(Confirmed,
+				fmt.Sprintf("This machine's own filter swallows what comes in: answers from %v arrive at %s and reach no program.", from,
+					p.Iface.Name),
 				fmt.Sprintf("%s from %v seen at the port, and none at the socket", what, from)).
 				next("Look at the rules of this machine's packet filter for incoming traffic.")
 		}
@@ -314,8 +346,8 @@ func (p *Pass) swallowed() (netip.Addr, string, bool) {
 var ResolverNotSet = &Fault{
 	ID: "resolver-not-set", Zone: Host, Scope: OfMachine, Matters: IfItShows, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings},
 	Doc: `No name server is set
-The machine has no DNS server to ask, so that no name leads anywhere while addresses work. It is taken for a dead Internet connection. Set the resolvers of this network; if the
-address is automatic, find out why they were not taken over from the lease.`,
+The machine has no DNS server to ask, so that no name leads anywhere while addresses work. It is taken for a dead Internet connection. Set
+the resolvers of this network; if the address is automatic, find out why they were not taken over from the lease.`,
 	Judge: func(p *Pass) Finding {
 		if p.Endpoint == nil {
 			return possible("the machine's settings have not been read")
@@ -326,12 +358,15 @@ address is automatic, find out why they were not taken over from the lease.`,
 		if !p.hasUsable() {
 			return possible("no name server is set, as no address is: both would come with a lease")
 		}
-		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").aside(!p.NeedsName() && !p.Target.IsZero())
+		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").
+			aside(!p.NeedsName() && !p.Target.IsZero())
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server), p.inFull(false, settings{resolvers: offers[0].Resolvers}))
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server),
+				p.inFull(false, settings{resolvers: offers[0].Resolvers}))
 		}
 		if named, by := p.ResolversNamed(); len(named) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", List(named), by[named[0]]), p.inFull(named[0].Is6(), settings{resolvers: named}))
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", List(named), by[named[0]]),
+				p.inFull(named[0].Is6(), settings{resolvers: named}))
 		}
 		return f.next("Set the name servers. A working neighbour on the same segment shows which ones.")
 	},

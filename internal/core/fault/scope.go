@@ -32,7 +32,8 @@ func contains(list []*Fault, f *Fault) bool {
 	return false
 }
 
-// Relevance tells when a fault that is merely possible could explain what is broken, by how far the evidence reaches. Zero is none: a fault must say.
+// Relevance tells when a fault that is merely possible could explain what is broken, by how far the evidence reaches. Zero is none: a fault
+// must say.
 type Relevance uint8
 
 // The relevances.

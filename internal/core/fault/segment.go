@@ -25,8 +25,9 @@ var SegmentIsolated = &Fault{
 	ID: "segment-isolated", Zone: LocalSubnet, Scope: OfSocket, Matters: ByReach, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `Nobody on the segment answers
-The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or waits for a log-in, or the switch is cut off from the rest.
-It is taken for a dead gateway. Try another socket, or this socket with a machine that works elsewhere.`,
+The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or
+waits for a log-in, or the switch is cut off from the rest. It is taken for a dead gateway. Try another socket, or this socket with a
+machine that works elsewhere.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -51,9 +52,11 @@ It is taken for a dead gateway. Try another socket, or this socket with a machin
 			return f
 		}
 		asked := plural(p.Swept, "address", "addresses") + " asked, none answered"
-		sentence := fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(), plural(p.Swept, "address", "addresses"))
+		sentence := fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(),
+			plural(p.Swept, "address", "addresses"))
 		if p.Swept == 0 { // IPv6 alone
-			asked, sentence = "all nodes were called (ff02::1), none answered", "Nobody on this segment answers: neither the gateway nor anybody to a call to all."
+			asked, sentence = "all nodes were called (ff02::1), none answered",
+				"Nobody on this segment answers: neither the gateway nor anybody to a call to all."
 		}
 		return found(Confirmed, sentence, asked, "carrier is there").
 			next("Plug this machine into another socket that works, or a working machine into this one.",
@@ -63,10 +66,12 @@ It is taken for a dead gateway. Try another socket, or this socket with a machin
 
 // GatewaySilent: the segment is alive, the gateway on it is not.
 var GatewaySilent = &Fault{
-	ID: "gateway-silent", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
+	ID: "gateway-silent", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
+	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `The gateway does not answer
-Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another segment. Everybody on the segment is cut off from the rest.
-It is taken for a fault of the provider. See that the gateway has power and that its port on the switch is lit.`,
+Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another
+segment. Everybody on the segment is cut off from the rest. It is taken for a fault of the provider. See that the gateway has power and
+that its port on the switch is lit.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -102,11 +107,15 @@ It is taken for a fault of the provider. See that the gateway has power and that
 			reasons = append(reasons, fmt.Sprintf("answered: %s", List(p.Others)))
 		}
 		if router, server, ok := p.otherRouter(offers); ok {
-			return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
+			return found(Confirmed,
+				fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
 				append(reasons, namedBy(server, router, p.Gateway))...).in(Host).
-				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway), p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
+				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
+					p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
 		}
-		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"), p.segmentName(), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
+		return found(Confirmed,
+			fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"),
+				p.segmentName(), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
 			next(fmt.Sprintf("See that the gateway %v has power and that its port on the switch is lit, then run again.", p.Gateway),
 				"Ask a neighbour on the same segment whether it is cut off as well.")
 	},
@@ -120,7 +129,8 @@ func namedBy(server, router, gateway netip.Addr) string {
 	return fmt.Sprintf("%v offers router %v, and not %v", server, router, gateway)
 }
 
-// otherRouter is a router that the site sheet, or else every offer, names in place of the one that is set, on a machine whose setting did not come from DHCP.
+// otherRouter is a router that the site sheet, or else every offer, names in place of the one that is set, on a machine whose setting did
+// not come from DHCP.
 func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, ok bool) {
 	if !p.Gateway.Is4() || p.GatewayFromDHCP() {
 		return router, server, false
@@ -141,10 +151,12 @@ func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, 
 
 // GatewayDoesNotForward: the gateway is there, and nothing passes it.
 var GatewayDoesNotForward = &Fault{
-	ID: "gateway-does-not-forward", Zone: LocalSubnet, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding", Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup}, OnSilence: true,
+	ID: "gateway-does-not-forward", Zone: LocalSubnet, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding",
+	Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup}, OnSilence: true,
 	Doc: `The gateway is there and passes nothing on
-The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran out. Its forwarding is off, or its filter drops everything. A
-gateway that keeps silent altogether behind a dead uplink looks the same. Restart it, and look at its forwarding and filter settings.`,
+The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran
+out. Its forwarding is off, or its filter drops everything. A gateway that keeps silent altogether behind a dead uplink looks the same.
+Restart it, and look at its forwarding and filter settings.`,
 	Judge: func(p *Pass) Finding {
 		if p.Alive != Yes {
 			return possible("the gateway has not answered")
@@ -164,16 +176,19 @@ gateway that keeps silent altogether behind a dead uplink looks the same. Restar
 		if fact, is := p.astray(); is {
 			return cleared("it is not the gateway that is at fault: %s", fact)
 		}
-		return found(Supported, fmt.Sprintf("The gateway %v answers on the segment and passes nothing on, without a word.", p.Gateway), "packets with a hop limit of 1 bring nothing back", "nothing beyond it answers").
-			next(fmt.Sprintf("Look at the gateway %v: is forwarding on, does its filter drop everything, has its uplink a signal?", p.Gateway))
+		return found(Supported, fmt.Sprintf("The gateway %v answers on the segment and passes nothing on, without a word.", p.Gateway),
+			"packets with a hop limit of 1 bring nothing back", "nothing beyond it answers").
+			next(fmt.Sprintf("Look at the gateway %v: is forwarding on, does its filter drop everything, has its uplink a signal?",
+				p.Gateway))
 	},
 }
 
 // ResolverSilentLocal: a name server on the segment that does not serve.
 var ResolverSilentLocal = &Fault{
-	ID: "resolver-silent-local", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "names", Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours}, OnSilence: true,
+	ID: "resolver-silent-local", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours}, OnSilence: true,
 	Doc: `The name server on this segment does not answer
-The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses work and names do not, and "the Internet is down". Start
-the service, or let the machines ask another server meanwhile.`,
+The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses
+work and names do not, and "the Internet is down". Start the service, or let the machines ask another server meanwhile.`,
 	Judge: func(p *Pass) Finding { return p.judgeSilentResolver(true) },
 }

@@ -23,16 +23,19 @@ func (p *Pass) Home() (site.Network, bool) {
 	return p.Sheet.Home(p.Endpoint.Host, hw)
 }
 
-// Here is the documented network on which this machine stands by its address, which must be the one to which it belongs: what it says holds for this segment.
+// Here is the documented network on which this machine stands by its address, which must be the one to which it belongs: what it says holds
+// for this segment.
 func (p *Pass) Here() (site.Network, bool) {
 	home, ok := p.Home()
-	if !ok || p.Iface == nil || !slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return home.Contains(a.Prefix.Addr()) }) {
+	if !ok || p.Iface == nil ||
+		!slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return home.Contains(a.Prefix.Addr()) }) {
 		return site.Network{}, false
 	}
 	return home, true
 }
 
-// ResolversNamed are the name servers that somebody names for this segment, set here or not, each with who says so: the lease, offers, routers, the site sheet.
+// ResolversNamed are the name servers that somebody names for this segment, set here or not, each with who says so: the lease, offers,
+// routers, the site sheet.
 func (p *Pass) ResolversNamed() (list []netip.Addr, by map[netip.Addr]string) {
 	by = map[netip.Addr]string{}
 	add := func(who string, addrs ...netip.Addr) {
@@ -61,12 +64,15 @@ func (p *Pass) ResolversNamed() (list []netip.Addr, by map[netip.Addr]string) {
 
 // WrongSegment: the segment is alive, and it is not the documented one.
 var WrongSegment = &Fault{
-	ID: "wrong-segment", Zone: LocalSubnet, Scope: OfSocket, Matters: IfItShows, Check: "neighbours", Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
-	Explains: []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy", "destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",
+	ID: "wrong-segment", Zone: LocalSubnet, Scope: OfSocket, Matters: IfItShows, Check: "neighbours",
+	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
+	Explains: []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy",
+		"destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",
 		"name-not-found", "name-server-failing", "name-answers-differ"},
 	Doc: `This is not the documented segment
-The segment is alive, its DHCP server has given this machine settings that work there, and the site sheet documents another network for it: the cable leads into the wrong socket, or the switch port is in the
-wrong VLAN. All looks in order, and what the machine needs is elsewhere. It is taken for a fault of the far service. Plug it into the right socket, or have the port put into its network.`,
+The segment is alive, its DHCP server has given this machine settings that work there, and the site sheet documents another network for
+it: the cable leads into the wrong socket, or the switch port is in the wrong VLAN. All looks in order, and what the machine needs is
+elsewhere. It is taken for a fault of the far service. Plug it into the right socket, or have the port put into its network.`,
 	Judge: func(p *Pass) Finding {
 		home, documented := p.Home()
 		if !documented {
@@ -120,7 +126,9 @@ wrong VLAN. All looks in order, and what the machine needs is elsewhere. It is t
 		if other, known := p.Sheet.At(a.Prefix.Addr()); known && other.Name != home.Name {
 			what = fmt.Sprintf("This machine stands on %s, and belongs on %s.", describe(other), describe(home))
 		}
-		steps := []string{fmt.Sprintf("Plug this machine into a socket of %s, or have its switch port put into that network; then run again.", describe(home))}
+		steps := []string{
+			fmt.Sprintf("Plug this machine into a socket of %s, or have its switch port put into that network; then run again.",
+				describe(home))}
 		if home.Switch != "" || home.VLAN > 0 {
 			steps = append(steps, "The site sheet documents "+strings.TrimSpace(wire(home))+".")
 		}

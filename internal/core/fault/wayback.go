@@ -8,11 +8,14 @@ import (
 
 // ReturnPathMissing: what is sent arrives, and nothing finds the way back.
 var ReturnPathMissing = &Fault{
-	ID: "return-path-missing", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.Responder, evidence.ServiceConnect},
-	Explains: []ID{"uplink-down", "path-stops", "destination-silent", "destination-unreachable", "service-filtered", "resolver-silent", "one-family-broken", "routing-loop", "prohibited-by-policy"},
+	ID: "return-path-missing", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.Responder, evidence.ServiceConnect},
+	Explains: []ID{"uplink-down", "path-stops", "destination-silent", "destination-unreachable", "service-filtered", "resolver-silent",
+		"one-family-broken", "routing-loop", "prohibited-by-policy"},
 	Doc: `There is no way back from the far end
-What this machine sends arrives at the far end, and the answers do not come back: a router there has no route to this network, or sends the answers another way, where a filter drops them. From here it looks like a
-silent host. It shows only when somebody counts at the far end: run passepartout answer there. Give the far network's team both ends' addresses and have them look for the route back.`,
+What this machine sends arrives at the far end, and the answers do not come back: a router there has no route to this network, or sends
+the answers another way, where a filter drops them. From here it looks like a silent host. It shows only when somebody counts at the far
+end: run passepartout answer there. Give the far network's team both ends' addresses and have them look for the route back.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -22,9 +25,13 @@ silent host. It shows only when somebody counts at the far end: run passepartout
 			case f.Answered > 0:
 				continue
 			case f.Told && f.Arrived > 0:
-				return found(Confirmed, fmt.Sprintf("What this machine sends arrives at %v, and nothing comes back: the way back is missing.", f.To.Addr()),
-					fmt.Sprintf("%d of %d datagrams arrived there, as the responder says by way of %v", f.Arrived, f.Sent, f.ToldBy), "none was answered by the way that it took").
-					next(fmt.Sprintf("Have whoever runs the network of %v look for its route back to this site, with the addresses of both ends.", f.To.Addr()), "Have them look at which way answers leave there: a filter may see only one direction and drop them.")
+				return found(Confirmed,
+					fmt.Sprintf("What this machine sends arrives at %v, and nothing comes back: the way back is missing.", f.To.Addr()),
+					fmt.Sprintf("%d of %d datagrams arrived there, as the responder says by way of %v", f.Arrived, f.Sent, f.ToldBy),
+					"none was answered by the way that it took").
+					next(fmt.Sprintf(
+						"Have whoever runs the network of %v look for its route back to this site, with the addresses of both ends.",
+						f.To.Addr()), "Have them look at which way answers leave there: a filter may see only one direction and drop them.")
 			}
 		}
 		switch {

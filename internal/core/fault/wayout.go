@@ -32,28 +32,40 @@ func (p *Pass) worksBy(than string) (evidence.OtherWay, bool) {
 }
 
 // everythingBehind are the faults that show when traffic leaves by the wrong port.
-var everythingBehind = []ID{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable", "prohibited-by-policy", "service-filtered", "service-refused",
-	"resolver-silent", "resolver-silent-local", "name-server-failing", "segment-isolated", "host-firewall", "mask-too-wide", "gateway-outside-subnet", "routing-loop", "name-not-found", "wrong-segment"}
+var everythingBehind = []ID{"gateway-silent", "gateway-impersonated", "gateway-does-not-forward", "uplink-down", "path-stops",
+	"destination-silent", "destination-unreachable", "prohibited-by-policy", "service-filtered", "service-refused",
+	"resolver-silent", "resolver-silent-local", "name-server-failing", "segment-isolated", "host-firewall", "mask-too-wide",
+	"gateway-outside-subnet", "routing-loop", "name-not-found", "wrong-segment"}
 
 // TunnelHoldsRoute: a tunnel has the target's route and does not carry it.
 var TunnelHoldsRoute = &Fault{
-	ID: "tunnel-holds-route", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: append([]ID{"resolver-wrong"}, everythingBehind...),
+	ID: "tunnel-holds-route", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
+	Needs:    []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect},
+	Explains: append([]ID{"resolver-wrong"}, everythingBehind...),
 	Doc: `A tunnel has taken the way and does not carry it
-A VPN or another tunnel on this machine has taken the default route, or that of the target, and nothing comes back through it: it has lost its far end, or the target is not to be had there. Out of the network
-port itself the target is reached. It is taken for a dead Internet connection. Take the tunnel down or connect it anew.`,
+A VPN or another tunnel on this machine has taken the default route, or that of the target, and nothing comes back through it: it has lost
+its far end, or the target is not to be had there. Out of the network port itself the target is reached. It is taken for a dead Internet
+connection. Take the tunnel down or connect it anew.`,
 	Judge: func(p *Pass) Finding {
 		r, port, ok := p.taken()
 		switch {
-		case p.Endpoint != nil && !slices.ContainsFunc(p.Endpoint.Interfaces, func(i endpoint.Interface) bool { return i.Kind == endpoint.Tunnel && i.Up }):
+		case p.Endpoint != nil &&
+			!slices.ContainsFunc(p.Endpoint.Interfaces, func(i endpoint.Interface) bool { return i.Kind == endpoint.Tunnel && i.Up }):
 			return cleared("no tunnel is up on this machine")
 		case p.Usable() == Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
 			if bad, good, who, wrong := p.setWrongly(); wrong {
 				if tunnel, through := p.throughTunnel(bad); through {
-					return found(Confirmed, fmt.Sprintf("The tunnel %s has brought %s %s and does not carry what is asked there; %v answers, which %s names.", tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], List(bad), good, who),
-						fmt.Sprintf("what is asked of %s leaves by %s, a tunnel, and nothing comes back", List(bad), tunnel), fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
-						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel), fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", List(bad), p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}})))
+					return found(Confirmed,
+						fmt.Sprintf("The tunnel %s has brought %s %s and does not carry what is asked there; %v answers, which %s names.",
+							tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], List(bad), good,
+							who),
+						fmt.Sprintf("what is asked of %s leaves by %s, a tunnel, and nothing comes back", List(bad), tunnel),
+						fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
+						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel),
+							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", List(bad),
+								p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}})))
 				}
 			}
 			return possible("the target's address is not known")
@@ -69,9 +81,13 @@ port itself the target is reached. It is taken for a dead Internet connection. T
 			}
 			return possible("traffic to %v leaves by the tunnel %s, and no other way works either", r.To, port.Name)
 		}
-		return found(Confirmed, fmt.Sprintf("The tunnel %s has taken the way to %v and does not carry it; out of %s it is reached.", port.Name, r.To, w.Interface),
-			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it", fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
-			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name), "If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
+		return found(Confirmed,
+			fmt.Sprintf("The tunnel %s has taken the way to %v and does not carry it; out of %s it is reached.", port.Name, r.To,
+				w.Interface),
+			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it",
+			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
+			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name),
+				"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
 	},
 }
 
@@ -89,10 +105,12 @@ func (p *Pass) throughTunnel(addrs []netip.Addr) (name string, all bool) {
 
 // CompetingDefaultRoutes: of two default routes the wrong one wins.
 var CompetingDefaultRoutes = &Fault{
-	ID: "competing-default-routes", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
+	ID: "competing-default-routes", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
+	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
 	Doc: `Two default routes, and the wrong one wins
-This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the other port the target is reached. It comes and goes with
-the second connection, and is taken for a bad network. Take the second connection away, or give the good one the lower metric.`,
+This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the
+other port the target is reached. It comes and goes with the second connection, and is taken for a bad network. Take the second connection
+away, or give the good one the lower metric.`,
 	Judge: func(p *Pass) Finding {
 		r, port, ok := p.taken()
 		switch {
@@ -127,18 +145,26 @@ the second connection, and is taken for a bad network. Take the second connectio
 				bad = d
 			}
 		}
-		return found(Confirmed, fmt.Sprintf("Of two default routes the one by %v through %s wins and leads nowhere; out of %s the target is reached.", bad.Via, port.Name, w.Interface),
-			fmt.Sprintf("metric %d: by %v through %s", bad.Metric, bad.Via, port.Name), fmt.Sprintf("metric %d: by %v through %s", good.Metric, good.Via, w.Interface), fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
-			next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", port.Name, good.Via, good.Interface, bad.Metric))
+		return found(Confirmed,
+			fmt.Sprintf("Of two default routes the one by %v through %s wins and leads nowhere; out of %s the target is reached.", bad.Via,
+				port.Name, w.Interface),
+			fmt.Sprintf("metric %d: by %v through %s", bad.Metric, bad.Via, port.Name),
+			fmt.Sprintf("metric %d: by %v through %s", good.Metric, good.Via, w.Interface),
+			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
+			next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", port.Name,
+				good.Via, good.Interface, bad.Metric))
 	},
 }
 
 // GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
 var GatewayNotARouter = &Fault{
-	ID: "gateway-not-a-router", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route", Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true, Explains: everythingBehind,
+	ID: "gateway-not-a-router", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	Needs:     []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs},
+	OnSilence: true, Explains: everythingBehind,
 	Doc: `The gateway set on this machine is no router
-The gateway was set by hand to a machine of the segment that is there and passes nothing on: a digit was mistaken, or the router has moved. The segment's router is another one. Neighbours answer, and nothing
-beyond does. It is taken for a dead uplink. Set the gateway that the network itself names, together with address, mask and resolvers.`,
+The gateway was set by hand to a machine of the segment that is there and passes nothing on: a digit was mistaken, or the router has
+moved. The segment's router is another one. Neighbours answer, and nothing beyond does. It is taken for a dead uplink. Set the gateway
+that the network itself names, together with address, mask and resolvers.`,
 	Judge: func(p *Pass) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
@@ -171,8 +197,10 @@ beyond does. It is taken for a dead uplink. Set the gateway that the network its
 		if who != "" {
 			reasons = append(reasons, who)
 		}
-		return found(Confirmed, fmt.Sprintf("The gateway set on this machine, %v, is no router; the segment's router is %v.", p.Gateway, router), reasons...).
-			next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway), p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
+		return found(Confirmed,
+			fmt.Sprintf("The gateway set on this machine, %v, is no router; the segment's router is %v.", p.Gateway, router), reasons...).
+			next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
+				p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
 	},
 }
 

@@ -34,15 +34,18 @@ func clockOff(w evidence.Web) (time.Duration, bool) {
 	return w.At.Sub(w.Date), true
 }
 
-// clockMatters is from which difference on a clock explains a certificate's validity: certificates are made valid an hour or a day before they are used.
+// clockMatters is from which difference on a clock explains a certificate's validity: certificates are made valid an hour or a day before
+// they are used.
 const clockMatters = time.Hour
 
 // ClockWrong: the machine's clock makes certificates fail.
 var ClockWrong = &Fault{
-	ID: "clock-wrong", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer}, Explains: []ID{"tls-fails"},
+	ID: "clock-wrong", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
+	Explains: []ID{"tls-fails"},
 	Doc: `This machine's clock is wrong
-The clock of this machine is so far off that it takes good certificates for expired, or for not yet valid, and refuses every secure connection; the services' own clocks agree with their certificates. It is taken for
-an attack, or for a fault of the service. Set the clock, and look at the battery on the board or at the time service.`,
+The clock of this machine is so far off that it takes good certificates for expired, or for not yet valid, and refuses every secure
+connection; the services' own clocks agree with their certificates. It is taken for an attack, or for a fault of the service. Set the
+clock, and look at the battery on the board or at the time service.`,
 	Judge: func(p *Pass) Finding {
 		w, ok := p.flawed()
 		switch {
@@ -66,9 +69,13 @@ an attack, or for a fault of the service. Set the clock, and look at the battery
 		if off < 0 {
 			way = "behind"
 		}
-		return found(Confirmed, fmt.Sprintf("This machine's clock is %s %s: %s here, %s by the service's own clock.", Days(off.Abs()), way, w.At.UTC().Format("2006-01-02 15:04"), w.Date.UTC().Format("2006-01-02 15:04")),
-			fmt.Sprintf("%v: valid from %s to %s", w.Flaw, w.Shown.NotBefore.UTC().Format("2006-01-02"), w.Shown.NotAfter.UTC().Format("2006-01-02")), "by the service's own clock the certificate is valid").
-			next("Set this machine's clock, and let a time service keep it.", "If it comes back wrong after the machine was off, the battery on the board is empty.")
+		return found(Confirmed,
+			fmt.Sprintf("This machine's clock is %s %s: %s here, %s by the service's own clock.", Days(off.Abs()), way,
+				w.At.UTC().Format("2006-01-02 15:04"), w.Date.UTC().Format("2006-01-02 15:04")),
+			fmt.Sprintf("%v: valid from %s to %s", w.Flaw, w.Shown.NotBefore.UTC().Format("2006-01-02"),
+				w.Shown.NotAfter.UTC().Format("2006-01-02")), "by the service's own clock the certificate is valid").
+			next("Set this machine's clock, and let a time service keep it.",
+				"If it comes back wrong after the machine was off, the battery on the board is empty.")
 	},
 }
 
@@ -85,10 +92,12 @@ func Days(d time.Duration) string {
 
 // TLSFails: the service answers, and the secure connection does not come about.
 var TLSFails = &Fault{
-	ID: "tls-fails", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
+	ID: "tls-fails", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.WebAnswer},
 	Doc: `The secure connection does not come about
-The service is reached and shows a certificate that this machine must refuse: it has run out, is for another name, or nobody whom this machine trusts has signed it. The network is in order. Programs refuse, and browsers warn.
-Tell whoever runs the service, with the certificate's name, issuer and dates; do not let users click the warning away.`,
+The service is reached and shows a certificate that this machine must refuse: it has run out, is for another name, or nobody whom this
+machine trusts has signed it. The network is in order. Programs refuse, and browsers warn. Tell whoever runs the service, with the
+certificate's name, issuer and dates; do not let users click the warning away.`,
 	Judge: func(p *Pass) Finding {
 		w, ok := p.flawed()
 		switch {
@@ -101,7 +110,9 @@ Tell whoever runs the service, with the certificate's name, issuer and dates; do
 		}
 		reasons := []string{w.Flaw.String()}
 		if len(w.Shown.Names) > 0 {
-			reasons = append(reasons, fmt.Sprintf("it is for %s, issued by %s, valid from %s to %s", strings.Join(w.Shown.Names, ", "), w.Shown.Issuer, w.Shown.NotBefore.UTC().Format("2006-01-02"), w.Shown.NotAfter.UTC().Format("2006-01-02")))
+			reasons = append(reasons,
+				fmt.Sprintf("it is for %s, issued by %s, valid from %s to %s", strings.Join(w.Shown.Names, ", "), w.Shown.Issuer,
+					w.Shown.NotBefore.UTC().Format("2006-01-02"), w.Shown.NotAfter.UTC().Format("2006-01-02")))
 		}
 		standing := Confirmed
 		off, known := clockOff(w)
@@ -109,7 +120,8 @@ Tell whoever runs the service, with the certificate's name, issuer and dates; do
 		case w.Flaw == evidence.NoSecureConnection:
 			standing = Supported
 			reasons = append(reasons, w.Reason)
-		case known && off.Abs() >= clockMatters && (w.Flaw == evidence.CertificateExpired || w.Flaw == evidence.CertificateNotYetValid) && w.Shown.ValidAt(w.Date):
+		case known && off.Abs() >= clockMatters && (w.Flaw == evidence.CertificateExpired || w.Flaw == evidence.CertificateNotYetValid) &&
+			w.Shown.ValidAt(w.Date):
 			return cleared("by the service's own clock the certificate is valid: this machine's is off")
 		case known:
 			reasons = append(reasons, "the service's clock agrees with this machine's")
@@ -126,11 +138,14 @@ Tell whoever runs the service, with the certificate's name, issuer and dates; do
 
 // OneFamilyBroken: the target works over one family of addresses and not over the other.
 var OneFamilyBroken = &Fault{
-	ID: "one-family-broken", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect, evidence.RouteLookup, evidence.WebAnswer},
-	Explains: []ID{"destination-silent", "destination-unreachable", "service-filtered", "service-refused", "path-stops", "routing-loop", "prohibited-by-policy"},
+	ID: "one-family-broken", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect, evidence.RouteLookup, evidence.WebAnswer},
+	Explains: []ID{"destination-silent", "destination-unreachable", "service-filtered", "service-refused", "path-stops", "routing-loop",
+		"prohibited-by-policy"},
 	Doc: `One of the two address families does not work
-The target's name has IPv4 and IPv6 addresses, this machine has a way for both, and only one of them works. Programs that try the broken one first hang until they fall back, so that everything is slow at the
-beginning, or fails in some programs only. It is taken for a slow service. Mend the broken family, or take its address out of the name until it is.`,
+The target's name has IPv4 and IPv6 addresses, this machine has a way for both, and only one of them works. Programs that try the broken
+one first hang until they fall back, so that everything is slow at the beginning, or fails in some programs only. It is taken for a slow
+service. Mend the broken family, or take its address out of the name until it is.`,
 	Judge: func(p *Pass) Finding {
 		var works, broken []netip.Addr
 		for _, a := range p.Addresses {
@@ -175,7 +190,11 @@ beginning, or fails in some programs only. It is taken for a slow service. Mend 
 				reasons = append(reasons, fmt.Sprintf("the path of %s ends after %v, hop %d", bad, last.From, last.HopLimit))
 			}
 		}
-		return found(Confirmed, fmt.Sprintf("%s is reached over %s and not over %s: programs that try %s first hang.", p.Target.Host(), good, bad, bad), reasons...).in(zone).
-			next(fmt.Sprintf("Have %s to %v mended, or its address taken out of the name %s until it is.", bad, broken[0], p.Target.Host()), fmt.Sprintf("Meanwhile: passepartout check %s -%s shows that %s works.", p.Target, map[bool]string{true: "4", false: "6"}[broken[0].Is6()], good))
+		return found(Confirmed,
+			fmt.Sprintf("%s is reached over %s and not over %s: programs that try %s first hang.", p.Target.Host(), good, bad, bad),
+			reasons...).in(zone).
+			next(fmt.Sprintf("Have %s to %v mended, or its address taken out of the name %s until it is.", bad, broken[0], p.Target.Host()),
+				fmt.Sprintf("Meanwhile: passepartout check %s -%s shows that %s works.", p.Target,
+					map[bool]string{true: "4", false: "6"}[broken[0].Is6()], good))
 	},
 }

@@ -1,5 +1,5 @@
-// Package lease is what an endpoint was given by DHCP, by whom and until when, as its client wrote it down, and the state that follows from it
-// at a moment (RFC 2131 §4.4.5).
+// Package lease is what an endpoint was given by DHCP, by whom and until when, as its client wrote it down, and the state that follows from
+// it at a moment (RFC 2131 §4.4.5).
 package lease
 
 import (
@@ -131,8 +131,9 @@ type Held struct {
 	Expires   time.Time // zero: it never does
 }
 
-// Settle decides which leases are in force: of those that name an address which the kernel has, for each address the one whose expiry is nearest to
-// the kernel's own, else the latest. It names the interfaces of leases that are known by number only, and adds what only the kernel knows of.
+// Settle decides which leases are in force: of those that name an address which the kernel has, for each address the one whose expiry is
+// nearest to the kernel's own, else the latest. It names the interfaces of leases that are known by number only, and adds what only the
+// kernel knows of.
 func Settle(all []Lease, held []Held, now time.Time) []Lease {
 	for i := range all {
 		l := &all[i]
@@ -170,11 +171,14 @@ func Settle(all []Lease, held []Held, now time.Time) []Lease {
 				l.Remark("the kernel has /%d, the lease /%d", h.Address.Bits(), l.Terms.PrefixLength)
 			}
 			if len(rivals) > 1 {
-				l.Remark("several clients have a lease of this address: %s; this one's times agree best with the kernel's", strings.Join(rivals, ", "))
+				l.Remark("several clients have a lease of this address: %s; this one's times agree best with the kernel's",
+					strings.Join(rivals, ", "))
 			}
 		case !h.Expires.IsZero() && h.Address.Addr().Is4():
-			all = append(all, Lease{Interface: h.Interface, Index: h.Index, Terms: dhcp.Terms{Address: h.Address.Addr(), PrefixLength: h.Address.Bits()}, Expires: h.Expires, InForce: true,
-				Source: "kernel", Remarks: []string{"no client's file speaks of it; the address and its end are the kernel's"}})
+			all = append(all,
+				Lease{Interface: h.Interface, Index: h.Index, Terms: dhcp.Terms{Address: h.Address.Addr(), PrefixLength: h.Address.Bits()},
+					Expires: h.Expires, InForce: true,
+					Source: "kernel", Remarks: []string{"no client's file speaks of it; the address and its end are the kernel's"}})
 		}
 	}
 	managers(all)
@@ -208,7 +212,8 @@ func Alone(all []Lease, now time.Time) []Lease {
 	return all
 }
 
-// follow takes over the kernel's end of the address where it is later than the file's: some clients do not write every renewal down, or late.
+// follow takes over the kernel's end of the address where it is later than the file's: some clients do not write every renewal down, or
+// late.
 func (l *Lease) follow(h Held) {
 	if l.Endless || l.Terms.Lease <= 0 || h.Expires.IsZero() || l.Expires.IsZero() || h.Expires.Sub(l.Expires) < fileLag {
 		return
@@ -220,15 +225,18 @@ func (l *Lease) follow(h Held) {
 			*t = t.Add(shift)
 		}
 	}
-	l.Remark("renewed since the file was written, as the kernel's end of the address tells: the times are %s later than the file's", shift.Round(time.Second))
+	l.Remark("renewed since the file was written, as the kernel's end of the address tells: the times are %s later than the file's",
+		shift.Round(time.Second))
 }
 
-// fileLag is how much later than the file's the kernel's end must be to mean a renewal: clients round, and set the address a moment after the answer.
+// fileLag is how much later than the file's the kernel's end must be to mean a renewal: clients round, and set the address a moment after
+// the answer.
 const fileLag = 3 * time.Second
 
 func before(l *Lease, now time.Time) {
 	if l.Obtained.After(now.Add(clockSlack)) {
-		l.Remark("the clock stands before the lease's start: it is %s, and the lease was obtained at %s", now.UTC().Format(time.RFC3339), l.Obtained.UTC().Format(time.RFC3339))
+		l.Remark("the clock stands before the lease's start: it is %s, and the lease was obtained at %s", now.UTC().Format(time.RFC3339),
+			l.Obtained.UTC().Format(time.RFC3339))
 	}
 }
 
@@ -240,7 +248,8 @@ func managers(all []Lease) {
 	for i := range all {
 		for j := range all[:i] {
 			a, b := &all[i], &all[j]
-			if a.Interface == "" || a.Interface != b.Interface || a.Client == b.Client || a.Client == "" || b.Client == "" || !a.InForce && !b.InForce {
+			if a.Interface == "" || a.Interface != b.Interface || a.Client == b.Client || a.Client == "" || b.Client == "" || !a.InForce &&
+				!b.InForce {
 				continue
 			}
 			other := b
@@ -251,7 +260,8 @@ func managers(all []Lease) {
 			if other == a {
 				holder = b
 			}
-			holder.Remark("%s has a lease for %s too (%v): two clients may be managing one interface, or it is a leftover", other.Client, other.Interface, other.Terms.Address)
+			holder.Remark("%s has a lease for %s too (%v): two clients may be managing one interface, or it is a leftover", other.Client,
+				other.Interface, other.Terms.Address)
 		}
 	}
 }
@@ -284,7 +294,8 @@ func order(all []Lease) {
 			}
 			return 1
 		}
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Index, b.Index), cmp.Compare(a.Source, b.Source))
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Index, b.Index),
+			cmp.Compare(a.Source, b.Source))
 	})
 }
 

@@ -1,4 +1,5 @@
-// Package names holds what the answers of several name servers mean side by side: where each is set, where they part, and which of them does best. It asks nobody.
+// Package names holds what the answers of several name servers mean side by side: where each is set, where they part, and which of them
+// does best. It asks nobody.
 package names
 
 import (

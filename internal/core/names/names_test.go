@@ -20,7 +20,8 @@ import (
 var third = netip.MustParseAddr("198.51.100.53")
 
 func said(server netip.Addr, kind, rcode string, values ...string) evidence.Lookup {
-	l := evidence.Lookup{Server: server, Name: "bookings.kittiwake.example", Type: kind, RCode: rcode, Asks: 1, Life: 5 * time.Minute, Reply: evidence.Reply{Outcome: evidence.Answered, From: server, RTT: 4 * time.Millisecond}}
+	l := evidence.Lookup{Server: server, Name: "bookings.kittiwake.example", Type: kind, RCode: rcode, Asks: 1, Life: 5 * time.Minute,
+		Reply: evidence.Reply{Outcome: evidence.Answered, From: server, RTT: 4 * time.Millisecond}}
 	for _, v := range values {
 		l.Records = append(l.Records, evidence.Record{Name: l.Name, Type: kind, Value: v})
 	}
@@ -44,7 +45,9 @@ func TestBeside(t *testing.T) {
 		}
 		got = append(got, text)
 	}
-	assert.Equal(t, []string{"A false parts=false: 1 1 0", "A true parts=false: 1 0 0", "AAAA false parts=true: 1 2 1", "TXT false parts=false: 0 1 0"}, got, "order and time to live are no difference; silence is none either")
+	assert.Equal(t,
+		[]string{"A false parts=false: 1 1 0", "A true parts=false: 1 0 0", "AAAA false parts=true: 1 2 1", "TXT false parts=false: 0 1 0"},
+		got, "order and time to live are no difference; silence is none either")
 }
 
 func TestWords(t *testing.T) {
@@ -59,7 +62,8 @@ func TestWords(t *testing.T) {
 		"no name service there":  {Reply: evidence.Reply{Outcome: evidence.Refused}},
 		"nonsense: torn":         {Reply: evidence.Reply{Outcome: evidence.Malformed, Reason: "torn"}},
 		"not asked":              {},
-		"172.27.40.1 says: no way to that network": {Reply: evidence.Reply{Outcome: evidence.Unreachable, From: Gateway, Why: evidence.NoNet}},
+		"172.27.40.1 says: no way to that network": {
+			Reply: evidence.Reply{Outcome: evidence.Unreachable, From: Gateway, Why: evidence.NoNet}},
 	} {
 		assert.Equal(t, want, names.Words(l))
 	}
@@ -73,8 +77,10 @@ func TestWords(t *testing.T) {
 func TestServers(t *testing.T) {
 	s := Healthy()
 	Leased(s, 8*time.Minute, Offer(24).Terms)
-	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: netip.MustParseAddr("127.0.0.53"), Stub: true}, {Address: Core, Behind: true}, {Address: third, Behind: true}}
-	s.Routers6 = []evidence.Advertisement{{Router: netip.MustParseAddr("fe80::1"), Resolvers: []netip.Addr{netip.MustParseAddr("2001:db8:40::2")}}}
+	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: netip.MustParseAddr("127.0.0.53"), Stub: true}, {Address: Core, Behind: true},
+		{Address: third, Behind: true}}
+	s.Routers6 = []evidence.Advertisement{
+		{Router: netip.MustParseAddr("fe80::1"), Resolvers: []netip.Addr{netip.MustParseAddr("2001:db8:40::2")}}}
 	s.Sheet = &site.Sheet{Networks: []site.Network{{Resolvers: []netip.Addr{Core, netip.MustParseAddr("172.27.40.9")}}}}
 	from := map[string]string{}
 	for _, x := range names.Servers(s) {
@@ -96,14 +102,16 @@ func TestServers(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	for in, want := range map[string]string{
-		"Bookings.Kittiwake.Example.": "bookings.kittiwake.example", " x ": "x", "203.0.113.80": "203.0.113.80", "2001:db8::1": "2001:db8::1", "_ldap._tcp.kittiwake.example": "_ldap._tcp.kittiwake.example", "münze.example": "münze.example",
+		"Bookings.Kittiwake.Example.": "bookings.kittiwake.example", " x ": "x", "203.0.113.80": "203.0.113.80",
+		"2001:db8::1": "2001:db8::1", "_ldap._tcp.kittiwake.example": "_ldap._tcp.kittiwake.example", "münze.example": "münze.example",
 	} {
 		got, err := names.Check(in)
 		require.NoError(t, err, in)
 		assert.Equal(t, want, got)
 	}
 	for in, want := range map[string]string{
-		"": "give a name", strings.Repeat("a.", 150) + "example": "307 octets, at most 253", strings.Repeat("a", 64) + ".example": "a part of 64 octets", "a..b": "two dots", ".a": "begins with one",
+		"": "give a name", strings.Repeat("a.", 150) + "example": "307 octets, at most 253",
+		strings.Repeat("a", 64) + ".example": "a part of 64 octets", "a..b": "two dots", ".a": "begins with one",
 		"a b": "has no place", "a\x1b[31mb": "has no place", "http://a": "has no place", "a\x00b": "has no place", "a@b": "has no place",
 	} {
 		_, err := names.Check(in)
@@ -144,11 +152,13 @@ func TestAdvice(t *testing.T) {
 	}{
 		{"one is far quicker", map[netip.Addr][]float64{Core: many(30), NS: many(2)}, NS, "28 ms sooner"},
 		{"a tenth of a millisecond", map[netip.Addr][]float64{Core: many(2), NS: many(2.1)}, netip.Addr{}, "No difference that matters."},
-		{"many times quicker, and nobody would notice", map[netip.Addr][]float64{Core: many(1), NS: many(6)}, netip.Addr{}, "No difference that matters."},
+		{"many times quicker, and nobody would notice", map[netip.Addr][]float64{Core: many(1), NS: many(6)}, netip.Addr{},
+			"No difference that matters."},
 		{"some ms of many", map[netip.Addr][]float64{Core: many(100), NS: many(112)}, netip.Addr{}, "No difference that matters."},
 		{"the quicker one fails", map[netip.Addr][]float64{Core: many(1, 0), NS: many(30)}, NS, "100 % of the look-ups, 172.27.40.2 50 %"},
 		{"one of many lost", map[netip.Addr][]float64{Core: append(many(2), 0), NS: many(2)}, netip.Addr{}, "No difference that matters."},
-		{"two alike and a bad one", map[netip.Addr][]float64{Core: many(2), NS: many(2), third: many(90)}, netip.Addr{}, "198.51.100.53 is worse"},
+		{"two alike and a bad one", map[netip.Addr][]float64{Core: many(2), NS: many(2), third: many(90)}, netip.Addr{},
+			"198.51.100.53 is worse"},
 		{"none answers", map[netip.Addr][]float64{Core: many(0), NS: many(0)}, netip.Addr{}, "None of them answers."},
 		{"too few", map[netip.Addr][]float64{Core: {1}, NS: {2}}, netip.Addr{}, "Too few"},
 		{"alone", map[netip.Addr][]float64{Core: many(1)}, netip.Addr{}, "no second"},

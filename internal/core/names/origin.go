@@ -16,7 +16,8 @@ type Server struct {
 	Origin  []string // where the setting comes from, or who names it
 }
 
-// Servers lists the name servers that are set, in the order in which they are asked, then those that the lease, an offer, a router or the site sheet names in vain.
+// Servers lists the name servers that are set, in the order in which they are asked, then those that the lease, an offer, a router or the
+// site sheet names in vain.
 func Servers(s *evidence.Set) (out []Server) {
 	if s == nil || s.Endpoint == nil {
 		return nil

@@ -109,7 +109,8 @@ func (t *Trial) Add(l evidence.Lookup) {
 	}
 }
 
-// The differences that matter to whoever waits for a page: five look-ups of a hundred that fail, or a look-up that takes 10 ms and half as long again.
+// The differences that matter to whoever waits for a page: five look-ups of a hundred that fail, or a look-up that takes 10 ms and half as
+// long again.
 const (
 	shareMatters  = 0.05
 	timeMatters   = 10 * time.Millisecond
@@ -163,13 +164,19 @@ func (t *Trial) Advice() Advice {
 	case !best.answers:
 		return Advice{Words: "None of them answers."}
 	case best.share-next.share > shareMatters:
-		return Advice{best.Server, true, fmt.Sprintf("Take %v: it answers %.0f %% of the look-ups, %v %.0f %%.", best.Server, 100*best.share, next.Server, 100*next.share)}
+		return Advice{best.Server, true,
+			fmt.Sprintf("Take %v: it answers %.0f %% of the look-ups, %v %.0f %%.", best.Server, 100*best.share, next.Server,
+				100*next.share)}
 	case next.typical-best.typical >= timeMatters && float64(next.typical) >= factorMatters*float64(best.typical):
-		return Advice{best.Server, true, fmt.Sprintf("Take %v: a name it knows comes in %s, from %v in %s: %s sooner with every look-up.", best.Server, millis(best.typical), next.Server, millis(next.typical), millis(next.typical-best.typical))}
+		return Advice{best.Server, true,
+			fmt.Sprintf("Take %v: a name it knows comes in %s, from %v in %s: %s sooner with every look-up.", best.Server,
+				millis(best.typical), next.Server, millis(next.typical), millis(next.typical-best.typical))}
 	}
 	last := all[len(all)-1]
-	if last.share < best.share-shareMatters || last.typical-best.typical >= timeMatters && float64(last.typical) >= factorMatters*float64(best.typical) {
-		return Advice{Words: fmt.Sprintf("No difference that matters between %v and %v; %v is worse.", best.Server, next.Server, last.Server)}
+	if last.share < best.share-shareMatters || last.typical-best.typical >= timeMatters &&
+		float64(last.typical) >= factorMatters*float64(best.typical) {
+		return Advice{
+			Words: fmt.Sprintf("No difference that matters between %v and %v; %v is worse.", best.Server, next.Server, last.Server)}
 	}
 	return Advice{Words: "No difference that matters."}
 }

@@ -1,5 +1,5 @@
-// Package neighbours keeps what is known of the machines on one segment: what the system's table believes, who has claimed which address when, and what they
-// are called. It computes; it asks nobody and has no clock.
+// Package neighbours keeps what is known of the machines on one segment: what the system's table believes, who has claimed which address
+// when, and what they are called. It computes; it asks nobody and has no clock.
 package neighbours
 
 import (
@@ -132,7 +132,8 @@ func (b *Book) Table(at time.Time, table []endpoint.Neighbour) {
 	}
 }
 
-// nobody reports whether an entry of the system's table only says that an address was asked for at which nobody is, as happens while a segment is asked as a whole.
+// nobody reports whether an entry of the system's table only says that an address was asked for at which nobody is, as happens while a
+// segment is asked as a whole.
 func (b *Book) nobody(n endpoint.Neighbour) bool {
 	if !n.Hardware.IsZero() || b.entries[n.Address] != nil || slices.Contains(b.Gateways, n.Address) {
 		return false
@@ -210,7 +211,8 @@ const (
 	IsGateway
 )
 
-var markWords = [...]string{"", "several answer", "has changed", "fixed by hand", "fixed, and wrong", "shared by routers", "answers for many", "gateway"}
+var markWords = [...]string{"", "several answer", "has changed", "fixed by hand", "fixed, and wrong", "shared by routers",
+	"answers for many", "gateway"}
 
 func (m Mark) String() string { return markWords[m] }
 
@@ -273,7 +275,8 @@ func (b *Book) row(e *Entry, now time.Time, held map[endpoint.HardwareAddr]int) 
 	}
 	shared := slices.ContainsFunc(e.Faces, func(f Face) bool { return f.Hardware.Shared() })
 	switch {
-	case e.State == endpoint.Permanent && len(said) > 0 && !slices.ContainsFunc(said, func(f Face) bool { return f.Hardware == e.Believed }):
+	case e.State == endpoint.Permanent && len(said) > 0 &&
+		!slices.ContainsFunc(said, func(f Face) bool { return f.Hardware == e.Believed }):
 		r.Marks = append(r.Marks, FixedWrong)
 	case e.State == endpoint.Permanent:
 		r.Marks = append(r.Marks, Pinned)

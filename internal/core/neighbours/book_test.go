@@ -31,7 +31,8 @@ func table(a netip.Addr, h endpoint.HardwareAddr, s endpoint.NeighbourState, age
 }
 
 func answered(a netip.Addr, hw ...endpoint.HardwareAddr) evidence.Neighbour {
-	return evidence.Neighbour{Asked: a, Method: "arp", Asks: 1, Hardware: hw, Reply: evidence.Reply{Outcome: evidence.Answered, From: a, RTT: time.Millisecond}}
+	return evidence.Neighbour{Asked: a, Method: "arp", Asks: 1, Hardware: hw,
+		Reply: evidence.Reply{Outcome: evidence.Answered, From: a, RTT: time.Millisecond}}
 }
 
 func silent(a netip.Addr) evidence.Neighbour {
@@ -49,13 +50,18 @@ func TestRows(t *testing.T) {
 		marks []neighbours.Mark
 		card  endpoint.HardwareAddr
 	}{
-		{"confirmed by the system", func(b *neighbours.Book) { b.Table(now, table(host, card(1), endpoint.Reachable, 3*time.Second)) }, "answered 3 s ago", true, nil, card(1)},
-		{"the system does not say when", func(b *neighbours.Book) { b.Table(now, table(host, card(1), endpoint.Reachable, 0)) }, "answered lately", true, nil, card(1)},
+		{"confirmed by the system", func(b *neighbours.Book) { b.Table(now, table(host, card(1), endpoint.Reachable, 3*time.Second)) },
+			"answered 3 s ago", true, nil, card(1)},
+		{"the system does not say when", func(b *neighbours.Book) { b.Table(now, table(host, card(1), endpoint.Reachable, 0)) },
+			"answered lately", true, nil, card(1)},
 		{"long not asked", func(b *neighbours.Book) {
 			b.Table(now, table(host, card(1), endpoint.Stale, 4*time.Minute+10*time.Second))
 		}, "not asked for 4 min", false, nil, card(1)},
-		{"asked by the system and silent", func(b *neighbours.Book) { b.Table(now, table(host, endpoint.HardwareAddr{}, endpoint.Failed, 0)) }, "asked, and silent", false, nil, endpoint.HardwareAddr{}},
-		{"fixed by hand", func(b *neighbours.Book) { b.Table(now, table(host, card(1), endpoint.Permanent, 0)) }, "fixed by hand", false, []neighbours.Mark{neighbours.Pinned}, card(1)},
+		{"asked by the system and silent",
+			func(b *neighbours.Book) { b.Table(now, table(host, endpoint.HardwareAddr{}, endpoint.Failed, 0)) }, "asked, and silent", false,
+			nil, endpoint.HardwareAddr{}},
+		{"fixed by hand", func(b *neighbours.Book) { b.Table(now, table(host, card(1), endpoint.Permanent, 0)) }, "fixed by hand", false,
+			[]neighbours.Mark{neighbours.Pinned}, card(1)},
 		{"fixed by hand and wrong", func(b *neighbours.Book) {
 			b.Table(now, table(host, card(1), endpoint.Permanent, 0))
 			b.Claim(after(28), host, card(2))
@@ -75,7 +81,8 @@ func TestRows(t *testing.T) {
 			b.Table(after(1), table(host, card(1), endpoint.Reachable, 0))
 			b.Table(now, nil)
 		}, "gone from this machine's table", false, nil, card(1)},
-		{"two at one address", func(b *neighbours.Book) { b.Ask(after(29), answered(host, card(1), card(2))) }, "answered 1 s ago", true, []neighbours.Mark{neighbours.SeveralHold}, card(1)},
+		{"two at one address", func(b *neighbours.Book) { b.Ask(after(29), answered(host, card(1), card(2))) }, "answered 1 s ago", true,
+			[]neighbours.Mark{neighbours.SeveralHold}, card(1)},
 		{"the gateway's card has changed", func(b *neighbours.Book) {
 			b.Table(after(1), table(gw, card(1), endpoint.Reachable, 0))
 			b.Table(now, table(gw, card(2), endpoint.Reachable, 0))
@@ -98,13 +105,17 @@ func TestRows(t *testing.T) {
 	}
 }
 
-// While a whole segment is asked by the system, its table fills with addresses at which nobody is: they are no neighbours. The gateway is told of all the same.
+// While a whole segment is asked by the system, its table fills with addresses at which nobody is: they are no neighbours. The gateway is
+// told of all the same.
 func TestNobody(t *testing.T) {
 	b := neighbours.NewBook([]netip.Addr{gw})
 	absent := netip.MustParseAddr("172.27.40.90")
-	b.Table(began, append(table(absent, endpoint.HardwareAddr{}, endpoint.Incomplete, 0), table(gw, endpoint.HardwareAddr{}, endpoint.Incomplete, 0)...))
+	b.Table(began,
+		append(table(absent, endpoint.HardwareAddr{}, endpoint.Incomplete, 0),
+			table(gw, endpoint.HardwareAddr{}, endpoint.Incomplete, 0)...))
 	b.Ask(after(1), silent(absent))
-	b.Table(after(2), append(table(absent, endpoint.HardwareAddr{}, endpoint.Failed, 0), table(host, endpoint.HardwareAddr{}, endpoint.Failed, 0)...))
+	b.Table(after(2),
+		append(table(absent, endpoint.HardwareAddr{}, endpoint.Failed, 0), table(host, endpoint.HardwareAddr{}, endpoint.Failed, 0)...))
 	var known []netip.Addr
 	for _, r := range b.Rows(after(2)) {
 		known = append(known, r.Address)
@@ -123,7 +134,8 @@ func TestOneCardForManyAddresses(t *testing.T) {
 	}
 }
 
-// Names keep their source, the one that is asked for first coming first; whom nobody knows gets none, and an address at which nobody is gets no entry.
+// Names keep their source, the one that is asked for first coming first; whom nobody knows gets none, and an address at which nobody is
+// gets no entry.
 func TestNamesAndStrangers(t *testing.T) {
 	b := neighbours.NewBook(nil)
 	b.Ask(began, silent(host))
@@ -134,7 +146,9 @@ func TestNamesAndStrangers(t *testing.T) {
 	b.Call(host, neighbours.Name{Text: "printer.local", Source: neighbours.ByMulticastDNS})
 	b.Call(host, neighbours.Name{Text: "printer.example", Source: neighbours.ByReverseDNS})
 	b.Call(host, neighbours.Name{Text: "printer.example", Source: neighbours.ByReverseDNS})
-	assert.Equal(t, []neighbours.Name{{Text: "printer.example", Source: neighbours.ByReverseDNS}, {Text: "printer.local", Source: neighbours.ByMulticastDNS}}, b.Rows(began)[0].Names)
+	assert.Equal(t,
+		[]neighbours.Name{{Text: "printer.example", Source: neighbours.ByReverseDNS},
+			{Text: "printer.local", Source: neighbours.ByMulticastDNS}}, b.Rows(began)[0].Names)
 	assert.Empty(t, b.Nameless())
 }
 
@@ -167,19 +181,32 @@ func TestIsItFree(t *testing.T) {
 		says       string
 		limit      string
 	}{
-		{"somebody answers", neighbours.Trial{Address: host, OnLink: true, Holders: []endpoint.HardwareAddr{card(1)}}, false, neighbours.Taken, "172.27.40.50 is taken: 02:00:00:00:00:01", ""},
-		{"only echo comes", neighbours.Trial{Address: host, OnLink: true, Echo: evidence.Reply{Outcome: evidence.Answered, From: host}}, false, neighbours.Taken, "answers echo", ""},
-		{"an error about it is no answer of its own", neighbours.Trial{Address: free, OnLink: true, Over: true, Echo: evidence.Reply{Outcome: evidence.Unreachable, From: gw}}, false, neighbours.Quiet, "Nobody answers", ""},
-		{"somebody else is about to take it", neighbours.Trial{Address: free, OnLink: true, Rivals: []endpoint.HardwareAddr{card(2)}}, false, neighbours.Claimed, "being taken just now", ""},
-		{"nobody", neighbours.Trial{Address: free, OnLink: true, Over: true, Probes: 3, Frames: true, Took: 4 * time.Second}, false, neighbours.Quiet, "no answer to 3 probes in 4.0 s", "switched off"},
-		{"nobody, by the system", neighbours.Trial{Address: free, OnLink: true, Over: true, Probes: 3}, false, neighbours.Quiet, "Nobody answers", "on our behalf"},
-		{"the network's own address", neighbours.Trial{Address: netip.MustParseAddr("172.27.40.255"), OnLink: true, Over: true}, false, neighbours.Quiet, "Nobody answers", "no address for a machine"},
-		{"documented as somebody's", neighbours.Trial{Address: host, OnLink: true, Over: true}, true, neighbours.Quiet, "Nobody answers", "label-printer"},
-		{"documented as nobody's", neighbours.Trial{Address: free, OnLink: true, Over: true}, true, neighbours.Quiet, "Nobody answers", "has nobody for it"},
-		{"elsewhere", neighbours.Trial{Address: netip.MustParseAddr("10.0.0.1"), Over: true}, false, neighbours.CannotTell, "outside 172.27.40.0/24", "from a machine on that segment"},
+		{"somebody answers", neighbours.Trial{Address: host, OnLink: true, Holders: []endpoint.HardwareAddr{card(1)}}, false,
+			neighbours.Taken, "172.27.40.50 is taken: 02:00:00:00:00:01", ""},
+		{"only echo comes", neighbours.Trial{Address: host, OnLink: true, Echo: evidence.Reply{Outcome: evidence.Answered, From: host}},
+			false, neighbours.Taken, "answers echo", ""},
+		{"an error about it is no answer of its own",
+			neighbours.Trial{Address: free, OnLink: true, Over: true, Echo: evidence.Reply{Outcome: evidence.Unreachable, From: gw}}, false,
+			neighbours.Quiet, "Nobody answers", ""},
+		{"somebody else is about to take it", neighbours.Trial{Address: free, OnLink: true, Rivals: []endpoint.HardwareAddr{card(2)}},
+			false, neighbours.Claimed, "being taken just now", ""},
+		{"nobody", neighbours.Trial{Address: free, OnLink: true, Over: true, Probes: 3, Frames: true, Took: 4 * time.Second}, false,
+			neighbours.Quiet, "no answer to 3 probes in 4.0 s", "switched off"},
+		{"nobody, by the system", neighbours.Trial{Address: free, OnLink: true, Over: true, Probes: 3}, false, neighbours.Quiet,
+			"Nobody answers", "on our behalf"},
+		{"the network's own address", neighbours.Trial{Address: netip.MustParseAddr("172.27.40.255"), OnLink: true, Over: true}, false,
+			neighbours.Quiet, "Nobody answers", "no address for a machine"},
+		{"documented as somebody's", neighbours.Trial{Address: host, OnLink: true, Over: true}, true, neighbours.Quiet, "Nobody answers",
+			"label-printer"},
+		{"documented as nobody's", neighbours.Trial{Address: free, OnLink: true, Over: true}, true, neighbours.Quiet, "Nobody answers",
+			"has nobody for it"},
+		{"elsewhere", neighbours.Trial{Address: netip.MustParseAddr("10.0.0.1"), Over: true}, false, neighbours.CannotTell,
+			"outside 172.27.40.0/24", "from a machine on that segment"},
 		{"under way", neighbours.Trial{Address: free, OnLink: true, Probes: 1}, false, neighbours.Asking, "1 of 3 probes", ""},
-		{"our own, alone", neighbours.Trial{Address: on.Addr(), Own: true, Over: true, Probes: 3, Frames: true}, false, neighbours.Nobody, "Nobody else uses", ""},
-		{"our own, and another's", neighbours.Trial{Address: on.Addr(), Own: true, Holders: []endpoint.HardwareAddr{card(3)}}, false, neighbours.Taken, "Somebody else uses this machine's address", ""},
+		{"our own, alone", neighbours.Trial{Address: on.Addr(), Own: true, Over: true, Probes: 3, Frames: true}, false, neighbours.Nobody,
+			"Nobody else uses", ""},
+		{"our own, and another's", neighbours.Trial{Address: on.Addr(), Own: true, Holders: []endpoint.HardwareAddr{card(3)}}, false,
+			neighbours.Taken, "Somebody else uses this machine's address", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, sentence, limits := c.trial.Result(on, home, c.documented)

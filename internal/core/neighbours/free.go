@@ -12,7 +12,8 @@ import (
 	"passepartout/internal/core/subnet"
 )
 
-// Trial is the question whether an address is free, or whether anybody else uses one of ours: conflict probes (RFC 5227 §2.1.1) and an echo, and what came.
+// Trial is the question whether an address is free, or whether anybody else uses one of ours: conflict probes (RFC 5227 §2.1.1) and an
+// echo, and what came.
 type Trial struct {
 	Address netip.Addr
 	Own     bool // it is this machine's own address
@@ -56,7 +57,8 @@ func (t Trial) Result(prefix netip.Prefix, home site.Network, documented bool) (
 	case len(t.Rivals) > 0:
 		s, sentence = Claimed, fmt.Sprintf("%v is being taken just now: %v probes for it as well.", t.Address, t.Rivals[0])
 	case !t.OnLink && !t.Own:
-		return CannotTell, fmt.Sprintf("%v lies outside %v: who has it cannot be asked from here.", t.Address, prefix.Masked()), []string{"Ask from a machine on that segment."}
+		return CannotTell, fmt.Sprintf("%v lies outside %v: who has it cannot be asked from here.", t.Address, prefix.Masked()),
+			[]string{"Ask from a machine on that segment."}
 	case !t.Over:
 		return Asking, fmt.Sprintf("%v is being asked for: %d of %d probes sent, no answer yet.", t.Address, t.Probes, ProbeNumber), nil
 	case t.Own:
@@ -75,9 +77,11 @@ func (t Trial) Result(prefix netip.Prefix, home site.Network, documented bool) (
 		return s, sentence, limits
 	}
 	if !subnet.Usable(prefix, t.Address) && !t.Own && t.Address.Is4() {
-		limits = append(limits, fmt.Sprintf("It is no address for a machine in %v: the first stands for the network, the last for all.", prefix.Masked()))
+		limits = append(limits,
+			fmt.Sprintf("It is no address for a machine in %v: the first stands for the network, the last for all.", prefix.Masked()))
 	}
-	limits = append(limits, "A machine that is switched off, asleep or on another socket now is not seen: it may come back and use the address.")
+	limits = append(limits,
+		"A machine that is switched off, asleep or on another socket now is not seen: it may come back and use the address.")
 	if !t.Own {
 		limits = append(limits, "A DHCP server may give the address to another tomorrow, unless it lies outside its range.")
 	}

@@ -20,10 +20,11 @@ const (
 	Unknown     Segment = "unknown"
 )
 
-// Segments sorts the stations of one trace, in order of hop limit; a zero address is a silent station. onLink tells what lies on the own segment.
+// Segments sorts the stations of one trace, in order of hop limit; a zero address is a silent station. onLink tells what lies on the own
+// segment.
 //
-// Public addresses count as the provider's, until one shares the destination's network (its /24, or /48 for IPv6): from there on it is the far side.
-// A silent station between two of one segment belongs to it.
+// Public addresses count as the provider's, until one shares the destination's network (its /24, or /48 for IPv6): from there on it is the
+// far side. A silent station between two of one segment belongs to it.
 func Segments(stations []netip.Addr, to netip.Addr, onLink func(netip.Addr) bool) []Segment {
 	out := make([]Segment, len(stations))
 	far := false

@@ -21,7 +21,8 @@ type Seen struct {
 	evidence.Reply
 }
 
-// Track is the way to one address, watched over rounds: each sends one packet for each hop limit and flow. It is not safe for concurrent use.
+// Track is the way to one address, watched over rounds: each sends one packet for each hop limit and flow. It is not safe for concurrent
+// use.
 type Track struct {
 	To     netip.Addr
 	Method string

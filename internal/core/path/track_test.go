@@ -15,18 +15,20 @@ import (
 
 var (
 	far   = netip.MustParseAddr("203.0.113.80")
-	names = map[byte]string{'g': "172.27.40.1", 'p': "192.168.77.1", 'a': "198.51.100.1", 'b': "198.51.100.9", 'c': "198.51.100.13", 'd': "198.51.100.35", 'T': "203.0.113.80"}
+	names = map[byte]string{'g': "172.27.40.1", 'p': "192.168.77.1", 'a': "198.51.100.1", 'b': "198.51.100.9", 'c': "198.51.100.13",
+		'd': "198.51.100.35", 'T': "203.0.113.80"}
 )
 
-// track draws rounds: a letter for who answers at each hop limit, "." for silence, "!" for the second provider router saying "prohibited". Round trips are
-// 5 ms a hop, and 300 ms more from the hop limit slow on.
+// track draws rounds: a letter for who answers at each hop limit, "." for silence, "!" for the second provider router saying "prohibited".
+// Round trips are 5 ms a hop, and 300 ms more from the hop limit slow on.
 func track(slow int, rounds ...string) *path.Track {
 	t := &path.Track{To: far, Method: "icmp", OnLink: func(a netip.Addr) bool { return a.String() == "172.27.40.1" }}
 	for n, round := range rounds {
 		for i := range len(round) {
 			r := evidence.Reply{Outcome: evidence.Silent}
 			if name, ok := names[round[i]]; ok {
-				r = evidence.Reply{Outcome: evidence.Expired, From: netip.MustParseAddr(name), RTT: time.Duration(i+1) * 5 * time.Millisecond}
+				r = evidence.Reply{Outcome: evidence.Expired, From: netip.MustParseAddr(name),
+					RTT: time.Duration(i+1) * 5 * time.Millisecond}
 			}
 			if slow > 0 && i+1 >= slow {
 				r.RTT += 300 * time.Millisecond
@@ -35,7 +37,8 @@ func track(slow int, rounds ...string) *path.Track {
 			case 'T':
 				r.Outcome = evidence.Answered
 			case '!':
-				r = evidence.Reply{Outcome: evidence.Unreachable, Why: evidence.Prohibited, From: netip.MustParseAddr(names['b']), RTT: time.Millisecond}
+				r = evidence.Reply{Outcome: evidence.Unreachable, Why: evidence.Prohibited, From: netip.MustParseAddr(names['b']),
+					RTT: time.Millisecond}
 			}
 			t.Add(path.Seen{HopLimit: i + 1, Round: n, At: time.Duration(n) * time.Second, Reply: r})
 		}
@@ -101,7 +104,9 @@ func TestStretches(t *testing.T) {
 func TestChangesAreKept(t *testing.T) {
 	tr := track(0, "gabcT", "gabcT", "gadcT", "ga.cT", "gadcT")
 	kept := tr.Clone()
-	assert.Equal(t, []path.Change{{At: 2 * time.Second, HopLimit: 3, Was: netip.MustParseAddr(names['b']), Is: netip.MustParseAddr(names['d'])}}, tr.Changes())
+	assert.Equal(t,
+		[]path.Change{{At: 2 * time.Second, HopLimit: 3, Was: netip.MustParseAddr(names['b']), Is: netip.MustParseAddr(names['d'])}},
+		tr.Changes())
 	tr.Add(path.Seen{HopLimit: 3, Round: 5, Reply: evidence.Reply{Outcome: evidence.Expired, From: netip.MustParseAddr(names['b'])}})
 	assert.Len(t, tr.Changes(), 2)
 	assert.Len(t, kept.Changes(), 1, "a copy stays as it was")

@@ -9,9 +9,10 @@ const clockStep = time.Millisecond
 // Stamps are the kernel's wall-clock times of one exchange; each may be zero, when the kernel does not say.
 type Stamps struct{ Departed, Arrived time.Time }
 
-// RoundTrip gives the time from sent to received, which this process saw. The kernel's own stamps lack the delay before it was handed the packet and
-// after it had the answer; they are used where they are there and plausible. If the wall clock was set between the two, which shows against
-// the monotonic clock, the monotonic difference is taken. sent and received must carry monotonic readings (time.Now gives them).
+// RoundTrip gives the time from sent to received, which this process saw. The kernel's own stamps lack the delay before it was handed the
+// packet and after it had the answer; they are used where they are there and plausible. If the wall clock was set between the two, which
+// shows against the monotonic clock, the monotonic difference is taken. sent and received must carry monotonic readings (time.Now gives
+// them).
 func RoundTrip(sent, received time.Time, k Stamps) time.Duration {
 	mono := received.Sub(sent)
 	if k.Arrived.IsZero() {

@@ -23,8 +23,10 @@ func TestRoundTrip(t *testing.T) {
 		{"the kernel knew earlier than this process", rtt.Stamps{Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
 		{"and sent later", rtt.Stamps{Departed: after(time.Millisecond), Arrived: after(4 * time.Millisecond)}, 3 * time.Millisecond},
 		{"a departure without arrival says nothing", rtt.Stamps{Departed: after(time.Millisecond)}, 5 * time.Millisecond},
-		{"a departure before it was handed over is nonsense", rtt.Stamps{Departed: after(-time.Second), Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
-		{"a departure after arrival is nonsense", rtt.Stamps{Departed: after(6 * time.Millisecond), Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
+		{"a departure before it was handed over is nonsense",
+			rtt.Stamps{Departed: after(-time.Second), Arrived: after(4 * time.Millisecond)}, 4 * time.Millisecond},
+		{"a departure after arrival is nonsense", rtt.Stamps{Departed: after(6 * time.Millisecond), Arrived: after(4 * time.Millisecond)},
+			4 * time.Millisecond},
 		{"an arrival before sending is nonsense", rtt.Stamps{Arrived: after(-time.Second)}, 5 * time.Millisecond},
 		{"an arrival after receipt is nonsense", rtt.Stamps{Arrived: after(time.Second)}, 5 * time.Millisecond},
 	} {

@@ -199,7 +199,8 @@ func (r *Record) Counts() Counts { return r.counts }
 
 func (r *Record) point(i int) Point {
 	p := r.points[i]
-	return Point{Number: r.first + i, At: time.Duration(p.at) * time.Millisecond, RTT: time.Duration(p.rtt) * Resolution, Fate: p.fate, Again: int(p.again)}
+	return Point{Number: r.first + i, At: time.Duration(p.at) * time.Millisecond, RTT: time.Duration(p.rtt) * Resolution, Fate: p.fate,
+		Again: int(p.again)}
 }
 
 // Between gives the probes sent from one place on the axis up to another, the latter not included.

@@ -38,8 +38,9 @@ func (w *twin) check(t *rapid.T, r *series.Record) {
 		}
 		count[f]++
 	}
-	want := series.Counts{Received: count[series.Replied], Silent: count[series.Silent], Late: count[series.Late], Unreachable: count[series.Unreachable],
-		NotSent: count[series.NotSent], Void: count[series.Void], Pending: count[series.Pending], Again: w.again}
+	want := series.Counts{Received: count[series.Replied], Silent: count[series.Silent], Late: count[series.Late],
+		Unreachable: count[series.Unreachable],
+		NotSent:     count[series.NotSent], Void: count[series.Void], Pending: count[series.Pending], Again: w.again}
 	assert.Equal(t, want, s.Counts)
 	var times, variation []time.Duration
 	lost, runs := 0, []int{}
@@ -74,7 +75,8 @@ func (w *twin) check(t *rapid.T, r *series.Record) {
 		if !assert.Equal(t, len(list.values) > 0, list.spread.Known) || !list.spread.Known {
 			continue
 		}
-		for share, got := range map[float64]time.Duration{0: list.spread.Least, .05: list.spread.P05, .5: list.spread.Median, .95: list.spread.P95, .99: list.spread.P99, 1: list.spread.Top} {
+		for share, got := range map[float64]time.Duration{0: list.spread.Least, .05: list.spread.P05, .5: list.spread.Median,
+			.95: list.spread.P95, .99: list.spread.P99, 1: list.spread.Top} {
 			assert.InDelta(t, w.quantile(list.values, share), got, 1, "quantile %v", share) // to the nanosecond
 		}
 	}
@@ -98,7 +100,9 @@ func TestRecordEqualsItsTwin(t *testing.T) {
 					continue
 				}
 				n := rapid.IntRange(0, len(w.fates)-1).Draw(t, "which")
-				fate := rapid.SampledFrom([]series.Fate{series.Replied, series.Silent, series.Late, series.Unreachable, series.NotSent, series.Void}).Draw(t, "fate")
+				fate := rapid.SampledFrom(
+					[]series.Fate{series.Replied, series.Silent, series.Late, series.Unreachable, series.NotSent, series.Void}).
+					Draw(t, "fate")
 				rtt := time.Duration(rapid.IntRange(1, 5e7).Draw(t, "rtt")) * series.Resolution
 				if ok := r.End(n, fate, rtt); assert.Equal(t, n >= w.kept(), ok) && ok {
 					w.fates[n], w.rtts[n] = fate, rtt
@@ -123,7 +127,9 @@ func TestRecordOnItsAxis(t *testing.T) {
 	r.End(3, series.Silent, 0)
 	r.End(4, series.Late, 900*time.Millisecond)
 	points := r.Between(3*time.Second, 5*time.Second)
-	assert.Equal(t, []series.Point{{Number: 3, At: 3 * time.Second, Fate: series.Silent}, {Number: 4, At: 4 * time.Second, RTT: 900 * time.Millisecond, Fate: series.Late}}, points)
+	assert.Equal(t,
+		[]series.Point{{Number: 3, At: 3 * time.Second, Fate: series.Silent},
+			{Number: 4, At: 4 * time.Second, RTT: 900 * time.Millisecond, Fate: series.Late}}, points)
 	assert.Equal(t, []series.Run{{From: 3 * time.Second, To: 4 * time.Second, Length: 2}}, r.Runs(), "late is lost")
 	last, ok := r.Last()
 	assert.True(t, ok)

@@ -22,8 +22,8 @@ type Learnt struct {
 	Services  []target.Target
 }
 
-// Learn writes down what a healthy machine's network is like. Addresses that come by DHCP from a range are not known to be anybody's for good: only routers, servers
-// and machines with a name are listed.
+// Learn writes down what a healthy machine's network is like. Addresses that come by DHCP from a range are not known to be anybody's for
+// good: only routers, servers and machines with a name are listed.
 func Learn(l Learnt) *Sheet {
 	e := l.Endpoint
 	n := Network{DHCP: l.DHCP, Routers: l.Routers, Switch: l.Switch, VLAN: l.VLAN}

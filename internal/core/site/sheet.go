@@ -1,4 +1,5 @@
-// Package site is the site sheet: the documented network with which a machine and its segment are compared. What a sheet does not say is not judged.
+// Package site is the site sheet: the documented network with which a machine and its segment are compared. What a sheet does not say is
+// not judged.
 package site
 
 import (
@@ -120,7 +121,8 @@ func (n Network) Holder(a netip.Addr) (Fixed, bool) {
 	return Fixed{}, false
 }
 
-// Use says what an address of the network is for: whose it is, which part of the network it is, or the range in which it lies; "" if the sheet does not know.
+// Use says what an address of the network is for: whose it is, which part of the network it is, or the range in which it lies; "" if the
+// sheet does not know.
 func (n Network) Use(a netip.Addr) string {
 	if f, ok := n.Holder(a); ok && f.Name != "" {
 		return f.Name

@@ -23,10 +23,14 @@ var (
 
 func twoPiers() *site.Sheet {
 	return &site.Sheet{Networks: []site.Network{
-		{Name: "pier", Prefixes: []netip.Prefix{prefix("172.27.40.0/24"), prefix("2001:db8:40::/64")}, Gateways: []netip.Addr{addr("172.27.40.1")}, DHCP: []netip.Addr{addr("172.27.40.2")}, Resolvers: []netip.Addr{addr("172.27.40.3")},
-			Ranges: []site.Range{{From: addr("172.27.40.100"), To: addr("172.27.40.199"), Use: "leases"}},
-			Fixed:  []site.Fixed{{Address: addr("172.27.40.23"), Name: "ticket-03.kittiwake.example"}, {Address: addr("172.27.40.50"), Name: "printer", Hardware: other}}},
-		{Name: "quay", Prefixes: []netip.Prefix{prefix("172.27.0.0/16")}, Fixed: []site.Fixed{{Address: addr("172.27.50.9"), Hardware: card}}},
+		{Name: "pier", Prefixes: []netip.Prefix{prefix("172.27.40.0/24"), prefix("2001:db8:40::/64")},
+			Gateways: []netip.Addr{addr("172.27.40.1")}, DHCP: []netip.Addr{addr("172.27.40.2")},
+			Resolvers: []netip.Addr{addr("172.27.40.3")},
+			Ranges:    []site.Range{{From: addr("172.27.40.100"), To: addr("172.27.40.199"), Use: "leases"}},
+			Fixed: []site.Fixed{{Address: addr("172.27.40.23"), Name: "ticket-03.kittiwake.example"},
+				{Address: addr("172.27.40.50"), Name: "printer", Hardware: other}}},
+		{Name: "quay", Prefixes: []netip.Prefix{prefix("172.27.0.0/16")},
+			Fixed: []site.Fixed{{Address: addr("172.27.50.9"), Hardware: card}}},
 	}}
 }
 
@@ -56,7 +60,8 @@ func TestWhichNetworkIsTheMachines(t *testing.T) {
 
 func TestWhatAnAddressIsFor(t *testing.T) {
 	n := twoPiers().Networks[0]
-	for a, want := range map[string]string{"172.27.40.1": "gateway", "172.27.40.2": "DHCP server", "172.27.40.3": "name server", "172.27.40.50": "printer", "172.27.40.100": "leases", "172.27.40.199": "leases", "172.27.40.200": "", "172.27.40.99": ""} {
+	for a, want := range map[string]string{"172.27.40.1": "gateway", "172.27.40.2": "DHCP server", "172.27.40.3": "name server",
+		"172.27.40.50": "printer", "172.27.40.100": "leases", "172.27.40.199": "leases", "172.27.40.200": "", "172.27.40.99": ""} {
 		assert.Equal(t, want, n.Use(addr(a)), a)
 	}
 	assert.True(t, n.Overlaps(prefix("172.27.0.0/16")))
@@ -74,7 +79,9 @@ func TestTimeThatAServiceMayTake(t *testing.T) {
 		require.NoError(t, err)
 		return x
 	}
-	s := &site.Sheet{Services: []site.Service{{Target: parse("bookings.kittiwake.example:443"), Delay: 200 * time.Millisecond}, {Target: parse("weather.kittiwake.example")}}}
+	s := &site.Sheet{
+		Services: []site.Service{{Target: parse("bookings.kittiwake.example:443"), Delay: 200 * time.Millisecond},
+			{Target: parse("weather.kittiwake.example")}}}
 	d, ok := s.Allowed(parse("bookings.kittiwake.example:443"))
 	assert.True(t, ok)
 	assert.Equal(t, 200*time.Millisecond, d)
@@ -87,8 +94,11 @@ func TestTimeThatAServiceMayTake(t *testing.T) {
 // A sheet that was learnt from a healthy machine says of it what the machine says of itself, and lists nobody whose address is lent.
 func TestLearn(t *testing.T) {
 	s := Healthy()
-	sheet := site.Learn(site.Learnt{Endpoint: s.Endpoint, Interface: "eth0", DHCP: []netip.Addr{Core}, Routers: []endpoint.HardwareAddr{other}, Switch: "pier-switch-1", VLAN: 40, Services: []target.Target{s.Target, {}},
-		Met: []site.Fixed{{Address: Core, Hardware: other}, {Address: addr("172.27.40.50"), Name: "label-printer"}, {Address: addr("172.27.40.150"), Hardware: card}, {Address: addr("10.9.9.9"), Name: "stranger"}}})
+	sheet := site.Learn(
+		site.Learnt{Endpoint: s.Endpoint, Interface: "eth0", DHCP: []netip.Addr{Core}, Routers: []endpoint.HardwareAddr{other},
+			Switch: "pier-switch-1", VLAN: 40, Services: []target.Target{s.Target, {}},
+			Met: []site.Fixed{{Address: Core, Hardware: other}, {Address: addr("172.27.40.50"), Name: "label-printer"},
+				{Address: addr("172.27.40.150"), Hardware: card}, {Address: addr("10.9.9.9"), Name: "stranger"}}})
 	require.Len(t, sheet.Networks, 1)
 	n := sheet.Networks[0]
 	assert.True(t, n.Contains(Own))

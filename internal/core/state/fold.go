@@ -125,8 +125,9 @@ func (s *State) reach(at time.Time) {
 
 // remember keeps what was true until now.
 func (s *State) remember(v Verdict, until time.Time, because string) {
-	p := Past{Zone: v.Result.Zone, Fault: v.Result.Fault, Title: v.Title(), Sentence: v.Result.Sentence, From: v.Since, To: until, Because: because,
-		Result: v.Result, Confidence: v.Result.Confidence}
+	p := Past{Zone: v.Result.Zone, Fault: v.Result.Fault, Title: v.Title(), Sentence: v.Result.Sentence, From: v.Since, To: until,
+		Because: because,
+		Result:  v.Result, Confidence: v.Result.Confidence}
 	s.Past = kept(s.Past, p, mostPast)
 }
 
@@ -180,7 +181,8 @@ func (s *State) watch(b event.Watched) {
 const (
 	// One packet may be lost anywhere; the second one in a row, sent apart from it, is a sign.
 	missesTell = 2
-	// So many of the last probes make a loss that is worth a test: by chance alone, three of twenty happen to one that loses one in a thousand once in a million.
+	// So many of the last probes make a loss that is worth a test: by chance alone, three of twenty happen to one that loses one in a
+	// thousand once in a million.
 	lossesTell, lossesAmong = 3, 20
 )
 

@@ -1,5 +1,5 @@
-// Package state is all that is known of a case at one moment. It follows from the case's log alone: State = Fold(State, Event), without a clock and without
-// asking anybody. Whatever is shown, printed or written of a case is read off it.
+// Package state is all that is known of a case at one moment. It follows from the case's log alone: State = Fold(State, Event), without a
+// clock and without asking anybody. Whatever is shown, printed or written of a case is read off it.
 package state
 
 import (
@@ -12,7 +12,8 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
-// State is what is known. It is a value that nobody changes; the zero State is a case of which nothing is known yet, and says so wherever it is asked.
+// State is what is known. It is a value that nobody changes; the zero State is a case of which nothing is known yet, and says so wherever
+// it is asked.
 type State struct {
 	At       time.Time // of the last event
 	Began    time.Time // of the first one
@@ -189,8 +190,8 @@ func (t Trial) Outcome() string {
 	return t.What
 }
 
-// Shown is the evidence that stands behind what is shown, and what followed from it: of the tests under way until they have come to a verdict for the first
-// time, else of the tests that the verdict came of.
+// Shown is the evidence that stands behind what is shown, and what followed from it: of the tests under way until they have come to a
+// verdict for the first time, else of the tests that the verdict came of.
 func (s *State) Shown() (*evidence.Set, verdict.Result) {
 	if s.Verdict.Standing == NoVerdict || s.Round.Number == s.Verdict.Round {
 		return &s.Round.Set, s.Round.Result

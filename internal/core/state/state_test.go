@@ -46,7 +46,8 @@ func (c *case_) tests(after time.Duration, change func(*evidence.Set)) {
 	if change != nil {
 		change(s)
 	}
-	c.post(after, event.Began{Round: c.Round.Number + 1, Question: evidence.Subject{Target: s.Target, Interface: s.Interface}, Endpoint: s.Endpoint})
+	c.post(after,
+		event.Began{Round: c.Round.Number + 1, Question: evidence.Subject{Target: s.Target, Interface: s.Interface}, Endpoint: s.Endpoint})
 	c.State.Round.Set = *s // as if all of it had been observed one by one
 	c.post(time.Second, event.Judged{Round: c.Round.Number, Settled: true, Over: true})
 }
@@ -97,19 +98,27 @@ func TestStanding(t *testing.T) {
 	}{
 		{name: "nothing happens", do: func(c *case_) { c.probe("gateway", reply, reply); c.try(true, "") }, want: state.Current},
 		{name: "one probe lost is chance", do: func(c *case_) { c.probe("gateway", lost, reply, lost, reply) }, want: state.Current},
-		{name: "a witness keeps silent", do: func(c *case_) { c.probe("gateway", lost, lost) }, want: state.Doubtful, because: "gateway has been silent since", from: fault.LocalSubnet},
+		{name: "a witness keeps silent", do: func(c *case_) { c.probe("gateway", lost, lost) }, want: state.Doubtful,
+			because: "gateway has been silent since", from: fault.LocalSubnet},
 		{name: "it answers again", do: func(c *case_) { c.probe("gateway", lost, lost, reply) }, want: state.Current},
-		{name: "it keeps silent, and the target is reached all the same", do: func(c *case_) { c.probe("edge", lost, lost); c.try(true, "") }, want: state.Current},
+		{name: "it keeps silent, and the target is reached all the same",
+			do: func(c *case_) { c.probe("edge", lost, lost); c.try(true, "") }, want: state.Current},
 		{name: "a trial that fails once", do: func(c *case_) { c.try(false, "no answer") }, want: state.Current},
-		{name: "and twice", do: func(c *case_) { c.try(false, "no answer"); c.try(false, "no answer") }, want: state.Outdated, because: "does not work any more (connection: no answer)", from: fault.Beyond},
+		{name: "and twice", do: func(c *case_) { c.try(false, "no answer"); c.try(false, "no answer") }, want: state.Outdated,
+			because: "does not work any more (connection: no answer)", from: fault.Beyond},
 		{name: "differently each time", do: func(c *case_) { c.try(false, "no answer"); c.try(false, "refused") }, want: state.Current},
-		{name: "and works again", do: func(c *case_) { c.try(false, "refused"); c.try(false, "refused"); c.try(true, "") }, want: state.Current},
+		{name: "and works again", do: func(c *case_) { c.try(false, "refused"); c.try(false, "refused"); c.try(true, "") },
+			want: state.Current},
 		{name: "three of twenty lost", do: func(c *case_) {
 			c.probe("target", reply, lost, reply, reply, lost, reply, reply, lost, reply)
 		}, want: state.Doubtful, because: "3 of the last"},
-		{name: "a route has changed", do: func(c *case_) { c.post(0, event.Changed{Of: event.Route, What: "the default route has gone"}) }, want: state.Doubtful, because: "the default route has gone", from: fault.Host},
-		{name: "the signal has gone", do: func(c *case_) { c.post(0, event.Changed{Of: event.Link, What: "eth0 has lost its signal", Void: true}) }, want: state.Outdated, because: "eth0 has lost"},
-		{name: "a lease was renewed", do: func(c *case_) { c.post(0, event.Changed{Of: event.Lease, What: "renewed", Quiet: true}) }, want: state.Current},
+		{name: "a route has changed", do: func(c *case_) { c.post(0, event.Changed{Of: event.Route, What: "the default route has gone"}) },
+			want: state.Doubtful, because: "the default route has gone", from: fault.Host},
+		{name: "the signal has gone",
+			do:   func(c *case_) { c.post(0, event.Changed{Of: event.Link, What: "eth0 has lost its signal", Void: true}) },
+			want: state.Outdated, because: "eth0 has lost"},
+		{name: "a lease was renewed", do: func(c *case_) { c.post(0, event.Changed{Of: event.Lease, What: "renewed", Quiet: true}) },
+			want: state.Current},
 		{name: "while the tests run again it stays doubtful", do: func(c *case_) {
 			c.post(0, event.Changed{Of: event.Route, What: "the default route has gone"})
 			c.post(0, event.Began{Round: 2, Endpoint: c.Endpoint})
@@ -225,8 +234,8 @@ func TestALogThatIsNone(t *testing.T) {
 	}
 }
 
-// An hour in which nothing happens, but for what happens on any sound network: one packet in a thousand is lost, the lease is renewed, an answer of the
-// name service comes a little late. The verdict never parts from current.
+// An hour in which nothing happens, but for what happens on any sound network: one packet in a thousand is lost, the lease is renewed, an
+// answer of the name service comes a little late. The verdict never parts from current.
 func TestAHealthyHour(t *testing.T) {
 	for seed := range uint64(8) {
 		c := healthy(t)

@@ -22,7 +22,8 @@ const (
 
 var kindNames = map[Kind]string{
 	NoAddress: "no address", Unspecified: "unspecified", Loopback: "loopback", SelfAssigned: "self-assigned", LinkLocal: "link-local",
-	Private: "private", UniqueLocal: "unique local", CarrierShared: "carrier-shared", Multicast: "multicast", Reserved: "reserved", Global: "global",
+	Private: "private", UniqueLocal: "unique local", CarrierShared: "carrier-shared", Multicast: "multicast", Reserved: "reserved",
+	Global: "global",
 }
 
 func (k Kind) String() string { return kindNames[k] }

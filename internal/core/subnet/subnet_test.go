@@ -16,12 +16,18 @@ func TestPrefix(t *testing.T) {
 		size               float64
 		usable, not        []string
 	}{
-		{prefix: "172.27.40.23/24", last: "172.27.40.255", mask: "255.255.255.0", size: 254, usable: []string{"172.27.40.1", "172.27.40.254"}, not: []string{"172.27.40.0", "172.27.40.255", "172.27.41.1"}},
-		{prefix: "172.27.40.23/28", last: "172.27.40.31", mask: "255.255.255.240", size: 14, usable: []string{"172.27.40.17"}, not: []string{"172.27.40.1", "172.27.40.16", "172.27.40.31"}},
-		{prefix: "172.27.40.23/22", last: "172.27.43.255", mask: "255.255.252.0", size: 1022, usable: []string{"172.27.40.255", "172.27.43.0"}, not: []string{"172.27.44.0"}},
-		{prefix: "198.51.100.2/31", last: "198.51.100.3", mask: "255.255.255.254", size: 2, usable: []string{"198.51.100.2", "198.51.100.3"}, not: []string{"198.51.100.4"}},
-		{prefix: "198.51.100.2/32", last: "198.51.100.2", mask: "255.255.255.255", size: 1, usable: []string{"198.51.100.2"}, not: []string{"198.51.100.3"}},
-		{prefix: "2001:db8:40::23/64", last: "2001:db8:40:0:ffff:ffff:ffff:ffff", mask: "/64", size: 1 << 64, usable: []string{"2001:db8:40::", "2001:db8:40::1%eth0"}, not: []string{"2001:db8:41::1"}},
+		{prefix: "172.27.40.23/24", last: "172.27.40.255", mask: "255.255.255.0", size: 254,
+			usable: []string{"172.27.40.1", "172.27.40.254"}, not: []string{"172.27.40.0", "172.27.40.255", "172.27.41.1"}},
+		{prefix: "172.27.40.23/28", last: "172.27.40.31", mask: "255.255.255.240", size: 14, usable: []string{"172.27.40.17"},
+			not: []string{"172.27.40.1", "172.27.40.16", "172.27.40.31"}},
+		{prefix: "172.27.40.23/22", last: "172.27.43.255", mask: "255.255.252.0", size: 1022,
+			usable: []string{"172.27.40.255", "172.27.43.0"}, not: []string{"172.27.44.0"}},
+		{prefix: "198.51.100.2/31", last: "198.51.100.3", mask: "255.255.255.254", size: 2,
+			usable: []string{"198.51.100.2", "198.51.100.3"}, not: []string{"198.51.100.4"}},
+		{prefix: "198.51.100.2/32", last: "198.51.100.2", mask: "255.255.255.255", size: 1, usable: []string{"198.51.100.2"},
+			not: []string{"198.51.100.3"}},
+		{prefix: "2001:db8:40::23/64", last: "2001:db8:40:0:ffff:ffff:ffff:ffff", mask: "/64", size: 1 << 64,
+			usable: []string{"2001:db8:40::", "2001:db8:40::1%eth0"}, not: []string{"2001:db8:41::1"}},
 	} {
 		t.Run(c.prefix, func(t *testing.T) {
 			p := netip.MustParsePrefix(c.prefix)
@@ -84,8 +90,10 @@ func TestAroundComesNearestFirstAndStops(t *testing.T) {
 func TestKind(t *testing.T) {
 	for in, want := range map[string]subnet.Kind{
 		"0.0.0.0": subnet.Unspecified, "127.0.0.53": subnet.Loopback, "169.254.7.7": subnet.SelfAssigned, "172.27.40.23": subnet.Private,
-		"172.32.0.1": subnet.Global, "100.64.0.1": subnet.CarrierShared, "100.128.0.1": subnet.Global, "224.0.0.251": subnet.Multicast, "255.255.255.255": subnet.Reserved,
-		"203.0.113.80": subnet.Global, "::1": subnet.Loopback, "fe80::1%eth0": subnet.LinkLocal, "fd00::1": subnet.UniqueLocal, "2001:db8::1": subnet.Global, "::ffff:192.168.1.1": subnet.Private,
+		"172.32.0.1": subnet.Global, "100.64.0.1": subnet.CarrierShared, "100.128.0.1": subnet.Global, "224.0.0.251": subnet.Multicast,
+		"255.255.255.255": subnet.Reserved,
+		"203.0.113.80":    subnet.Global, "::1": subnet.Loopback, "fe80::1%eth0": subnet.LinkLocal, "fd00::1": subnet.UniqueLocal,
+		"2001:db8::1": subnet.Global, "::ffff:192.168.1.1": subnet.Private,
 	} {
 		assert.Equal(t, want, subnet.KindOf(netip.MustParseAddr(in)), in)
 	}

@@ -42,7 +42,8 @@ func (t Target) WithAddr(a netip.Addr) netip.AddrPort { return netip.AddrPortFro
 type parseError struct{ in, msg string }
 
 func (e parseError) Error() string {
-	return fmt.Sprintf("target %s: %s; give a name, an address, name:port, [v6]:port or an http(s):// URL", strconv.Quote(clip(e.in)), e.msg)
+	return fmt.Sprintf("target %s: %s; give a name, an address, name:port, [v6]:port or an http(s):// URL", strconv.Quote(clip(e.in)),
+		e.msg)
 }
 
 func clip(s string) string {
@@ -172,7 +173,8 @@ func nameFlaw(name string) string {
 		}
 	}
 	if last := labels[len(labels)-1]; strings.Trim(last, "0123456789") == "" {
-		return "this looks like an IPv4 address and is none: four numbers from 0 to 255" // a top-level domain is never all digits (RFC 3696 §2)
+		// a top-level domain is never all digits (RFC 3696 §2)
+		return "this looks like an IPv4 address and is none: four numbers from 0 to 255"
 	}
 	return ""
 }

@@ -1,5 +1,5 @@
-// Package token writes the values of enumerations as words and reads them back: what a log or a file holds stays readable, and does not depend on the
-// order in which constants are declared.
+// Package token writes the values of enumerations as words and reads them back: what a log or a file holds stays readable, and does not
+// depend on the order in which constants are declared.
 package token
 
 import (

@@ -73,8 +73,8 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 	return l
 }
 
-// behind takes back what is said of stations behind the zone with the fault: that they fail there follows from the fault, and tells nothing of them.
-// The service stays, it is what was asked about.
+// behind takes back what is said of stations behind the zone with the fault: that they fail there follows from the fault, and tells nothing
+// of them. The service stays, it is what was asked about.
 func (l *Line) behind(r verdict.Result) {
 	check := ""
 	if suspect, ok := r.Suspect(r.Fault); ok {
@@ -127,7 +127,9 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 	if n := len(p.Others); n > 0 {
 		l.Local = append(l.Local, Station{Role: Neighbours, Label: counted(n, "neighbour"), State: verdict.Holds})
 	} else if st, known := state["neighbours"]; known {
-		l.Local = append(l.Local, Station{Role: Neighbours, Label: "neighbours", State: st, Note: map[bool]string{true: "nobody", false: ""}[st == verdict.Broken]})
+		l.Local = append(l.Local,
+			Station{Role: Neighbours, Label: "neighbours", State: st,
+				Note: map[bool]string{true: "nobody", false: ""}[st == verdict.Broken]})
 	}
 	if state["conflict"] == verdict.Broken { // one of them holds this machine's address too
 		if len(l.Local) == 0 {

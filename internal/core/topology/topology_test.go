@@ -40,7 +40,8 @@ func TestOf(t *testing.T) {
 			names:  "holds 203.0.113.53 names",
 			beyond: "holds 198.51.100.1, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
 		{name: "stations are called by their names", change: func(s *evidence.Set) {
-			s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"}, {Address: NS, Name: "ns.elsewhere.example"}}
+			s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"},
+				{Address: Edge, Name: "sound-edge.kittiwake.example"}, {Address: NS, Name: "ns.elsewhere.example"}}
 		},
 			host:   "holds loopback, holds eth0, holds .23/24",
 			local:  "holds 1 neighbour, holds .2 DHCP · names, holds pier-gw .1 gateway",

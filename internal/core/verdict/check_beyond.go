@@ -9,7 +9,8 @@ import (
 )
 
 func forwarding(p *fault.Pass) Check {
-	c := Check{ID: "forwarding", Label: "uplink", Zone: fault.Beyond, Asked: "the gateway, with packets for elsewhere", Means: "the gateway passes traffic on and something answers behind it", Fact: "not known yet"}
+	c := Check{ID: "forwarding", Label: "uplink", Zone: fault.Beyond, Asked: "the gateway, with packets for elsewhere",
+		Means: "the gateway passes traffic on and something answers behind it", Fact: "not known yet"}
 	switch {
 	case len(p.Outside) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%d answer behind the gateway", len(p.Outside))
@@ -82,7 +83,8 @@ func names(p *fault.Pass) Check {
 }
 
 func path(p *fault.Pass) Check {
-	c := Check{ID: "path", Label: "path", Zone: fault.Beyond, Asked: "routers on the way, by packets whose hop limit runs out there", Means: "routers pass the traffic on towards the target", Fact: "not asked yet"}
+	c := Check{ID: "path", Label: "path", Zone: fault.Beyond, Asked: "routers on the way, by packets whose hop limit runs out there",
+		Means: "routers pass the traffic on towards the target", Fact: "not asked yet"}
 	for _, t := range p.Trails {
 		last, ok := t.Last()
 		line := fmt.Sprintf("towards %v: nothing answers", t.To)
@@ -171,7 +173,8 @@ func service(p *fault.Pass) Check {
 }
 
 func echo(p *fault.Pass) Check {
-	c := Check{ID: "echo", Label: "echo", Zone: fault.Beyond, Asked: "the target, for an echo", Means: "a second witness beside the service; silence alone proves nothing", Fact: "not asked"}
+	c := Check{ID: "echo", Label: "echo", Zone: fault.Beyond, Asked: "the target, for an echo",
+		Means: "a second witness beside the service; silence alone proves nothing", Fact: "not asked"}
 	asked := false
 	for _, e := range p.Echoes {
 		if !slices.Contains(p.Addresses, e.Asked) {

@@ -12,7 +12,8 @@ import (
 )
 
 func loopback(p *fault.Pass) Check {
-	c := Check{ID: "loopback", Label: "loopback", Zone: fault.Host, Asked: "echo of this machine's own 127.0.0.1", Fact: "not asked yet", Means: "the machine's own network stack works"}
+	c := Check{ID: "loopback", Label: "loopback", Zone: fault.Host, Asked: "echo of this machine's own 127.0.0.1", Fact: "not asked yet",
+		Means: "the machine's own network stack works"}
 	for _, e := range p.Loopback {
 		c.State, c.Fact = came(e.Reply)
 		c.Took = e.RTT
@@ -22,7 +23,8 @@ func loopback(p *fault.Pass) Check {
 }
 
 func link(p *fault.Pass) Check {
-	c := Check{ID: "link", Label: "port", Zone: fault.Host, Asked: "the system, about its network port", Means: "the cable has a signal and the port is in use"}
+	c := Check{ID: "link", Label: "port", Zone: fault.Host, Asked: "the system, about its network port",
+		Means: "the cable has a signal and the port is in use"}
 	i := p.Iface
 	if i == nil {
 		c.State, c.Fact = Broken, "no network port besides loopback"
@@ -70,7 +72,8 @@ func Speed(i endpoint.Interface) string {
 }
 
 func address(p *fault.Pass) Check {
-	c := Check{ID: "address", Label: "address", Zone: fault.Host, Asked: "the system, about the port's addresses", Means: "the machine can speak on its segment under an address of its own"}
+	c := Check{ID: "address", Label: "address", Zone: fault.Host, Asked: "the system, about the port's addresses",
+		Means: "the machine can speak on its segment under an address of its own"}
 	if p.Iface == nil {
 		c.State, c.Fact = Skipped, "no port"
 		return c
@@ -81,7 +84,8 @@ func address(p *fault.Pass) Check {
 	}
 	c.Heard = append(c.Heard, documented(p, "address")...)
 	if l, ok := p.Lease(); ok && l.Client != "" {
-		line := fmt.Sprintf("lease of %v by %s, from %s: %s", l.Terms.Address, l.Client, fault.List([]netip.Addr{l.Terms.Server}), l.At(p.Endpoint.At))
+		line := fmt.Sprintf("lease of %v by %s, from %s: %s", l.Terms.Address, l.Client, fault.List([]netip.Addr{l.Terms.Server}),
+			l.At(p.Endpoint.At))
 		if !l.Expires.IsZero() {
 			line += ", ends " + l.Expires.Local().Format("2006-01-02 15:04")
 		}
@@ -93,7 +97,8 @@ func address(p *fault.Pass) Check {
 	case len(usable) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v, set %v", usable[0].Prefix, usable[0].Origin)
 		if a := usable[0]; a.Prefix.Addr().Is4() {
-			c.Heard = append(c.Heard, fmt.Sprintf("mask %s: %v to %v", subnet.Mask(a.Prefix), a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)))
+			c.Heard = append(c.Heard,
+				fmt.Sprintf("mask %s: %v to %v", subnet.Mask(a.Prefix), a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)))
 		}
 	default:
 		c.State, c.Fact = Broken, "no usable address"
@@ -130,7 +135,8 @@ func documented(p *fault.Pass, what string) []string {
 }
 
 func route(p *fault.Pass) Check {
-	c := Check{ID: "route", Label: "gateway set", Zone: fault.Host, Asked: "the system: how would you reach the target?", Means: "the machine knows whom to hand traffic for elsewhere"}
+	c := Check{ID: "route", Label: "gateway set", Zone: fault.Host, Asked: "the system: how would you reach the target?",
+		Means: "the machine knows whom to hand traffic for elsewhere"}
 	for _, r := range p.Routes {
 		line := fmt.Sprintf("to %v: %v", r.To, r.Verdict)
 		if r.Verdict == endpoint.Forward {
@@ -162,7 +168,8 @@ func route(p *fault.Pass) Check {
 }
 
 func resolvers(p *fault.Pass) Check {
-	c := Check{ID: "resolvers", Label: "resolvers set", Zone: fault.Host, State: Holds, Asked: "the system's settings", Means: "the machine knows whom to ask for names"}
+	c := Check{ID: "resolvers", Label: "resolvers set", Zone: fault.Host, State: Holds, Asked: "the system's settings",
+		Means: "the machine knows whom to ask for names"}
 	var list []netip.Addr
 	for _, r := range p.Endpoint.Resolvers {
 		line := fmt.Sprintf("%v, from %s", r.Address, r.Source)

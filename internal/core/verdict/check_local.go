@@ -11,7 +11,9 @@ import (
 )
 
 func conflict(p *fault.Pass) Check {
-	c := Check{ID: "conflict", Label: "address alone", Zone: fault.LocalSubnet, Asked: "the segment: does anybody else have this machine's address?", Means: "nobody else uses this machine's address", Fact: "not asked yet"}
+	c := Check{ID: "conflict", Label: "address alone", Zone: fault.LocalSubnet,
+		Asked: "the segment: does anybody else have this machine's address?", Means: "nobody else uses this machine's address",
+		Fact: "not asked yet"}
 	if p.IsWithheld(evidence.AddressConflict) {
 		c.State, c.Fact = Skipped, "could not be asked"
 	}
@@ -29,7 +31,8 @@ func conflict(p *fault.Pass) Check {
 }
 
 func neighbours(p *fault.Pass) Check {
-	c := Check{ID: "neighbours", Label: "neighbours", Zone: fault.LocalSubnet, Asked: "addresses on the segment: who is there?", Means: "this machine's port, cable and address work on the segment"}
+	c := Check{ID: "neighbours", Label: "neighbours", Zone: fault.LocalSubnet, Asked: "addresses on the segment: who is there?",
+		Means: "this machine's port, cable and address work on the segment"}
 	for _, n := range p.Neighbours {
 		if n.Outcome == evidence.Answered && n.Asked != p.Gateway && len(c.Heard) < 8 {
 			c.Heard = append(c.Heard, fmt.Sprintf("%v is %s, in %s", n.Asked, fault.HardwareList(n.Hardware), fault.Millis(n.RTT)))
@@ -59,7 +62,8 @@ func neighbours(p *fault.Pass) Check {
 }
 
 func dhcp(p *fault.Pass) Check {
-	c := Check{ID: "dhcp", Label: "DHCP", Zone: fault.LocalSubnet, Asked: "DHCP servers: what would you offer? (no lease is taken)", Means: "an address is to be had on this segment", Fact: "not asked"}
+	c := Check{ID: "dhcp", Label: "DHCP", Zone: fault.LocalSubnet, Asked: "DHCP servers: what would you offer? (no lease is taken)",
+		Means: "an address is to be had on this segment", Fact: "not asked"}
 	if p.IsWithheld(evidence.DHCPOffer) {
 		c.State, c.Fact = Skipped, "could not be asked"
 		return c
@@ -90,7 +94,8 @@ func dhcp(p *fault.Pass) Check {
 		c.State, c.Fact = Holds, fmt.Sprintf("%d servers offer: %s", len(d.Offers), fault.List(servers))
 	case len(d.Offers) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v offers %v", d.Offers[0].Server, d.Offers[0].Address)
-		if p.Iface != nil && slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return a.Prefix == d.Offers[0].Address }) {
+		if p.Iface != nil &&
+			slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return a.Prefix == d.Offers[0].Address }) {
 			c.Fact = fmt.Sprintf("%v confirms %v", d.Offers[0].Server, d.Offers[0].Address.Addr())
 		}
 	case d.Complete:
@@ -106,7 +111,8 @@ func dhcp(p *fault.Pass) Check {
 }
 
 func gateway(p *fault.Pass) Check {
-	c := Check{ID: "gateway", Label: "gateway", Zone: fault.LocalSubnet, Asked: fmt.Sprintf("who has %v?", p.Gateway), Means: "the way out of the segment is there", Fact: "has not answered yet"}
+	c := Check{ID: "gateway", Label: "gateway", Zone: fault.LocalSubnet, Asked: fmt.Sprintf("who has %v?", p.Gateway),
+		Means: "the way out of the segment is there", Fact: "has not answered yet"}
 	n, asked := p.Neighbour(p.Gateway)
 	if asked {
 		c.Took = max(n.RTT, n.Waited)

@@ -8,7 +8,8 @@ import (
 )
 
 func loss(p *fault.Pass) Check {
-	c := Check{ID: "loss", Label: "loss", Zone: fault.Beyond, Asked: "gateway and target, 20 small probes each within 40 ms, and 40 more where any was lost",
+	c := Check{ID: "loss", Label: "loss", Zone: fault.Beyond,
+		Asked: "gateway and target, 20 small probes each within 40 ms, and 40 more where any was lost",
 		Means: "what is sent comes back, and in good time", Fact: "nobody answered probes that could be counted"}
 	far := 0
 	for _, b := range p.Bursts {
@@ -36,7 +37,8 @@ func loss(p *fault.Pass) Check {
 }
 
 func size(p *fault.Pass) Check {
-	c := Check{ID: "size", Label: "packet size", Zone: fault.Beyond, Asked: "gateway and target, packets as large as the port sends, never in fragments",
+	c := Check{ID: "size", Label: "packet size", Zone: fault.Beyond,
+		Asked: "gateway and target, packets as large as the port sends, never in fragments",
 		Means: "large packets come through as small ones do", Fact: "nobody answered probes of full size"}
 	for _, s := range p.Sizings {
 		if s.Passes == 0 && !s.Told {

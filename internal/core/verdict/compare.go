@@ -18,7 +18,8 @@ const (
 	BrokenSince
 )
 
-// Since compares two runs of the same tests, before beside after: what became of the fault, in plain words, and which checks came out otherwise.
+// Since compares two runs of the same tests, before beside after: what became of the fault, in plain words, and which checks came out
+// otherwise.
 type Since struct {
 	Outcome Outcome
 	Words   string
@@ -48,7 +49,8 @@ func (s Since) Of(id string) (Change, bool) {
 	return Change{}, false
 }
 
-// settled facts are words about settings: they change only when somebody changes something. The facts of other checks hold times, and change from run to run.
+// settled facts are words about settings: they change only when somebody changes something. The facts of other checks hold times, and
+// change from run to run.
 var settledFacts = []string{"link", "address", "route", "resolvers"}
 
 // Compare says what has changed from one result to another of the same question.

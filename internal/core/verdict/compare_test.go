@@ -32,11 +32,14 @@ func TestBeforeBesideAfter(t *testing.T) {
 		says, changed string
 	}{
 		{"nothing was wrong", nil, nil, verdict.NothingWrong, "", ""},
-		{"the gateway is back", GatewayGone, nil, verdict.Repaired, "Repaired. Changed: gateway: broken → holds", "service: broken → holds"},
+		{"the gateway is back", GatewayGone, nil, verdict.Repaired, "Repaired. Changed: gateway: broken → holds",
+			"service: broken → holds"},
 		{"nothing was done", GatewayGone, GatewayGone, verdict.StillBroken, "Still broken. Nothing that was tested has changed.", ""},
-		{"a gateway was set, and it does not help", GatewayGone, elsewhere, verdict.StillBroken, "Still broken.", "gateway set: 172.27.40.1 lies inside the mask → 172.27.40.254 lies inside the mask"},
+		{"a gateway was set, and it does not help", GatewayGone, elsewhere, verdict.StillBroken, "Still broken.",
+			"gateway set: 172.27.40.1 lies inside the mask → 172.27.40.254 lies inside the mask"},
 		{"the next fault shows", GatewayGone, func(s *evidence.Set) {
-			s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(Bookings, 443), Reply: evidence.Reply{Outcome: evidence.Refused, From: Bookings}}}
+			s.Connects = []evidence.Connect{
+				{To: netip.AddrPortFrom(Bookings, 443), Reply: evidence.Reply{Outcome: evidence.Refused, From: Bookings}}}
 		}, verdict.AnotherFault, "Before it was gateway-silent", "gateway: broken → holds"},
 		{"broken by the repair", nil, GatewayGone, verdict.BrokenSince, "Broken since the run before", "gateway: holds → broken"},
 	} {

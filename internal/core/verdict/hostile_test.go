@@ -12,7 +12,8 @@ import (
 	"passepartout/internal/core/verdict"
 )
 
-// Whoever can send packets here can lie. What only he says never makes a verdict certain; the same from one who has shown himself on the way does.
+// Whoever can send packets here can lie. What only he says never makes a verdict certain; the same from one who has shown himself on the
+// way does.
 func TestHostileAnswers(t *testing.T) {
 	stranger := netip.MustParseAddr("192.0.2.66")
 	liar := endpoint.HardwareAddr{2, 0, 0, 0, 0, 0x66}

@@ -22,20 +22,24 @@ func given(bits int) dhcp.Terms { return Offer(bits).Terms }
 
 // byStray are those of a router from home.
 func byStray() dhcp.Terms {
-	return dhcp.Terms{Server: stray, Address: Own, PrefixLength: 24, Routers: []netip.Addr{stray}, Resolvers: []netip.Addr{stray}, Lease: 12 * time.Hour}
+	return dhcp.Terms{Server: stray, Address: Own, PrefixLength: 24, Routers: []netip.Addr{stray}, Resolvers: []netip.Addr{stray},
+		Lease: 12 * time.Hour}
 }
 
 // through sends everything by another gateway, which answers ARP and passes nothing on.
 func through(s *evidence.Set, gateway netip.Addr) {
 	GatewayGone(s)
 	s.Endpoint.Routes[0].Via, s.Routes[0].Via = gateway, gateway
-	s.Neighbours[0] = evidence.Neighbour{Asked: gateway, Method: "arp", Asks: 1, Hardware: []endpoint.HardwareAddr{{2, 0, 0, 0, 0, 0x66}}, Reply: Answer(gateway, 0.4)}
+	s.Neighbours[0] = evidence.Neighbour{Asked: gateway, Method: "arp", Asks: 1, Hardware: []endpoint.HardwareAddr{{2, 0, 0, 0, 0, 0x66}},
+		Reply: Answer(gateway, 0.4)}
 	s.Hops = append(s.Hops, Path(Bookings, netip.Addr{}, netip.Addr{})...)
 }
 
 // passes is the gateway's word that the hop limit of what was handed to it ran out.
 func passes(s *evidence.Set) {
-	s.Handoffs = append(s.Handoffs, evidence.Handoff{To: Bookings, By: Gateway, HopLimit: 1, Reply: evidence.Reply{Outcome: evidence.Expired, From: Gateway, RTT: time.Millisecond}})
+	s.Handoffs = append(s.Handoffs,
+		evidence.Handoff{To: Bookings, By: Gateway, HopLimit: 1,
+			Reply: evidence.Reply{Outcome: evidence.Expired, From: Gateway, RTT: time.Millisecond}})
 }
 
 // wide makes the target an address that a mask of /16 takes for a neighbour, where nobody answers for it.
@@ -54,13 +58,21 @@ func reached(s *evidence.Set) {
 }
 
 var leaseCases = []testCase{
-	{name: "the lease is in order", change: func(s *evidence.Set) { Leased(s, 8*time.Minute, given(24)) }, zone: verdict.None, confidence: verdict.Certain, cleared: []string{"address-expired", "dhcp-rogue", "dhcp-wrong-options", "dhcp-refuses", "dhcp-silent"}},
+	{name: "the lease is in order", change: func(s *evidence.Set) { Leased(s, 8*time.Minute, given(24)) }, zone: verdict.None,
+		confidence: verdict.Certain,
+		cleared:    []string{"address-expired", "dhcp-rogue", "dhcp-wrong-options", "dhcp-refuses", "dhcp-silent"}},
 
-	{name: "a refusal", change: func(s *evidence.Set) { noAddress(s); none(s); s.Discovery.Refusals = []netip.Addr{Core} }, zone: verdict.LocalSubnet, fault: "dhcp-refuses", confidence: verdict.Certain, says: "172.27.40.2", next: "02:00:00:00:10:17", cleared: []string{"dhcp-silent", "no-address"}},
-	{name: "others are served", change: func(s *evidence.Set) { noAddress(s); none(s); s.Discovery.Serving = []netip.Addr{Core} }, zone: verdict.LocalSubnet, fault: "dhcp-refuses", confidence: verdict.Likely, cleared: []string{"dhcp-silent"}},
-	{name: "nobody is heard", change: func(s *evidence.Set) { noAddress(s); none(s) }, zone: verdict.LocalSubnet, fault: "dhcp-silent", cleared: []string{"dhcp-refuses"}},
-	{name: "a refusal does not matter to a machine that has an address", change: func(s *evidence.Set) { s.Discovery.Refusals = []netip.Addr{Core} }, zone: verdict.None, cleared: []string{"dhcp-refuses"}},
-	{name: "whether it is refused could not be asked", change: func(s *evidence.Set) { noAddress(s); WithoutFrames(s) }, zone: verdict.Undetermined, possible: []string{"dhcp-refuses", "dhcp-silent", "no-address"}},
+	{name: "a refusal", change: func(s *evidence.Set) { noAddress(s); none(s); s.Discovery.Refusals = []netip.Addr{Core} },
+		zone: verdict.LocalSubnet, fault: "dhcp-refuses", confidence: verdict.Certain, says: "172.27.40.2", next: "02:00:00:00:10:17",
+		cleared: []string{"dhcp-silent", "no-address"}},
+	{name: "others are served", change: func(s *evidence.Set) { noAddress(s); none(s); s.Discovery.Serving = []netip.Addr{Core} },
+		zone: verdict.LocalSubnet, fault: "dhcp-refuses", confidence: verdict.Likely, cleared: []string{"dhcp-silent"}},
+	{name: "nobody is heard", change: func(s *evidence.Set) { noAddress(s); none(s) }, zone: verdict.LocalSubnet, fault: "dhcp-silent",
+		cleared: []string{"dhcp-refuses"}},
+	{name: "a refusal does not matter to a machine that has an address",
+		change: func(s *evidence.Set) { s.Discovery.Refusals = []netip.Addr{Core} }, zone: verdict.None, cleared: []string{"dhcp-refuses"}},
+	{name: "whether it is refused could not be asked", change: func(s *evidence.Set) { noAddress(s); WithoutFrames(s) },
+		zone: verdict.Undetermined, possible: []string{"dhcp-refuses", "dhcp-silent", "no-address"}},
 
 	{name: "the lease has run out and the gateway has changed", change: func(s *evidence.Set) {
 		GatewayGone(s)
@@ -68,7 +80,8 @@ var leaseCases = []testCase{
 		t := given(24)
 		t.Routers = []netip.Addr{moved}
 		s.Discovery.Offers = []evidence.Offer{OfferOf(t)}
-	}, zone: verdict.Host, fault: "address-expired", confidence: verdict.Certain, says: "172.27.40.23", next: "172.27.40.254", cleared: []string{"dhcp-silent"}, possible: []string{"gateway-silent"}},
+	}, zone: verdict.Host, fault: "address-expired", confidence: verdict.Certain, says: "172.27.40.23", next: "172.27.40.254",
+		cleared: []string{"dhcp-silent"}, possible: []string{"gateway-silent"}},
 	{name: "the lease has run out and the network has changed", change: func(s *evidence.Set) {
 		GatewayGone(s)
 		Leased(s, 3*time.Hour, given(24))
@@ -81,19 +94,31 @@ var leaseCases = []testCase{
 		Unserved(s)
 		s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: endpoint.HardwareAddr{2, 9}, Reply: Answer(Own, 1)}
 	}, zone: verdict.Host, fault: "address-expired", also: []string{"address-conflict", "service-filtered"}},
-	{name: "the lease has run out, and the gateway is silent whatever it says", change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 3*time.Hour, given(24)) }, zone: verdict.LocalSubnet, fault: "gateway-silent", also: []string{"address-expired"}},
-	{name: "the lease has run out, and all works", change: func(s *evidence.Set) { Leased(s, 3*time.Hour, given(24)) }, zone: verdict.None, also: []string{"address-expired"}, next: "Have the DHCP client"},
-	{name: "T2 is past, and all works", change: func(s *evidence.Set) { Leased(s, 55*time.Minute, given(24)) }, zone: verdict.None, also: []string{"address-expired"}},
-	{name: "T1 is past: the client is at it", change: func(s *evidence.Set) { Leased(s, 40*time.Minute, given(24)) }, zone: verdict.None, cleared: []string{"address-expired"}},
-	{name: "the lease has run out, and no server is there to renew it", change: func(s *evidence.Set) { Leased(s, 3*time.Hour, given(24)); none(s) }, zone: verdict.None, also: []string{"dhcp-silent"}, cleared: []string{"address-expired"}},
-	{name: "the lease has run out, and servers could not be asked", change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 3*time.Hour, given(24)); WithoutFrames(s) }, zone: verdict.Undetermined, possible: []string{"address-expired", "gateway-silent"}},
+	{name: "the lease has run out, and the gateway is silent whatever it says",
+		change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 3*time.Hour, given(24)) }, zone: verdict.LocalSubnet,
+		fault: "gateway-silent", also: []string{"address-expired"}},
+	{name: "the lease has run out, and all works", change: func(s *evidence.Set) { Leased(s, 3*time.Hour, given(24)) }, zone: verdict.None,
+		also: []string{"address-expired"}, next: "Have the DHCP client"},
+	{name: "T2 is past, and all works", change: func(s *evidence.Set) { Leased(s, 55*time.Minute, given(24)) }, zone: verdict.None,
+		also: []string{"address-expired"}},
+	{name: "T1 is past: the client is at it", change: func(s *evidence.Set) { Leased(s, 40*time.Minute, given(24)) }, zone: verdict.None,
+		cleared: []string{"address-expired"}},
+	{name: "the lease has run out, and no server is there to renew it",
+		change: func(s *evidence.Set) { Leased(s, 3*time.Hour, given(24)); none(s) }, zone: verdict.None, also: []string{"dhcp-silent"},
+		cleared: []string{"address-expired"}},
+	{name: "the lease has run out, and servers could not be asked",
+		change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 3*time.Hour, given(24)); WithoutFrames(s) }, zone: verdict.Undetermined,
+		possible: []string{"address-expired", "gateway-silent"}},
 
 	{name: "two servers, and the one that is followed leads astray", change: func(s *evidence.Set) {
 		through(s, stray)
 		Leased(s, 8*time.Minute, byStray())
 		s.Discovery.Offers = append(s.Discovery.Offers, OfferOf(byStray()))
-	}, zone: verdict.LocalSubnet, fault: "dhcp-rogue", confidence: verdict.Certain, says: "172.27.40.66", next: "Unplug 172.27.40.66", cleared: []string{"gateway-does-not-forward", "gateway-silent"}},
-	{name: "two servers that disagree, and all works", change: func(s *evidence.Set) { s.Discovery.Offers = append(s.Discovery.Offers, OfferOf(byStray())) }, zone: verdict.None, also: []string{"dhcp-rogue"}},
+	}, zone: verdict.LocalSubnet, fault: "dhcp-rogue", confidence: verdict.Certain, says: "172.27.40.66", next: "Unplug 172.27.40.66",
+		cleared: []string{"gateway-does-not-forward", "gateway-silent"}},
+	{name: "two servers that disagree, and all works",
+		change: func(s *evidence.Set) { s.Discovery.Offers = append(s.Discovery.Offers, OfferOf(byStray())) }, zone: verdict.None,
+		also: []string{"dhcp-rogue"}},
 	{name: "two servers that give the same", change: func(s *evidence.Set) {
 		t := given(24)
 		t.Server, t.Domain, t.Lease = stray, "pier.example", time.Minute
@@ -113,13 +138,16 @@ var leaseCases = []testCase{
 		Leased(s, 8*time.Minute, t)
 		s.Discovery.Offers = []evidence.Offer{OfferOf(t)}
 		passes(s)
-	}, zone: verdict.LocalSubnet, fault: "dhcp-wrong-options", confidence: verdict.Certain, says: "172.27.40.1 passes traffic on", next: "Correct the settings", cleared: []string{"gateway-does-not-forward", "dhcp-rogue"}},
+	}, zone: verdict.LocalSubnet, fault: "dhcp-wrong-options", confidence: verdict.Certain, says: "172.27.40.1 passes traffic on",
+		next: "Correct the settings", cleared: []string{"gateway-does-not-forward", "dhcp-rogue"}},
 	{name: "the same gateway set by hand is the host's matter", change: func(s *evidence.Set) {
 		through(s, stray)
 		s.Endpoint.Routes[0].Origin, Port(s).Addresses[0].Origin = endpoint.ByHand, endpoint.ByHand
 		passes(s)
 	}, zone: verdict.Host, fault: "gateway-not-a-router", cleared: []string{"dhcp-wrong-options"}},
-	{name: "the leased gateway is silent, and so is every other way", change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 8*time.Minute, given(24)) }, zone: verdict.LocalSubnet, fault: "gateway-silent", cleared: []string{"dhcp-wrong-options"}},
+	{name: "the leased gateway is silent, and so is every other way",
+		change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 8*time.Minute, given(24)) }, zone: verdict.LocalSubnet,
+		fault: "gateway-silent", cleared: []string{"dhcp-wrong-options"}},
 	{name: "the name server that the lease names is none", change: func(s *evidence.Set) {
 		nobody := netip.MustParseAddr("172.27.40.9")
 		s.Endpoint.Resolvers = []endpoint.Resolver{{Address: nobody}}
@@ -129,13 +157,15 @@ var leaseCases = []testCase{
 		Leased(s, 8*time.Minute, t)
 		s.Discovery.Offers = []evidence.Offer{OfferOf(t)}
 		s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: nobody, Asks: 3, Reply: Silence()})
-		s.Elsewhere = []evidence.Lookup{{Server: Core, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(Core, 1)}}
+		s.Elsewhere = []evidence.Lookup{
+			{Server: Core, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(Core, 1)}}
 	}, zone: verdict.LocalSubnet, fault: "dhcp-wrong-options", says: "172.27.40.9", cleared: []string{"resolver-silent-local"}},
 
 	{name: "no IPv6 address, and the question about IPv4 lost", change: func(s *evidence.Set) {
 		Unnamed(s, unanswered)
 		for _, server := range []netip.Addr{Core, NS} {
-			s.Lookups = append(s.Lookups, evidence.Lookup{Server: server, Name: s.Target.Name, Type: "AAAA", RCode: "NOERROR", Reply: Answer(server, 1)})
+			s.Lookups = append(s.Lookups,
+				evidence.Lookup{Server: server, Name: s.Target.Name, Type: "AAAA", RCode: "NOERROR", Reply: Answer(server, 1)})
 		}
 	}, zone: verdict.Beyond, fault: "name-server-failing", possible: []string{"name-not-found"}},
 
@@ -143,7 +173,8 @@ var leaseCases = []testCase{
 		wide(s)
 		reached(s)
 		Port(s).Addresses[0].Origin = endpoint.ByHand
-	}, zone: verdict.Host, fault: "mask-too-wide", confidence: verdict.Certain, says: "172.27.90.80", next: "172.27.40.23/24, mask 255.255.255.0", cleared: []string{"destination-silent"}},
+	}, zone: verdict.Host, fault: "mask-too-wide", confidence: verdict.Certain, says: "172.27.90.80",
+		next: "172.27.40.23/24, mask 255.255.255.0", cleared: []string{"destination-silent"}},
 	{name: "the mask came with the lease", change: func(s *evidence.Set) {
 		wide(s)
 		reached(s)

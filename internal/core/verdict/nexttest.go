@@ -9,8 +9,8 @@ import (
 	"passepartout/internal/core/fault"
 )
 
-// Test is one that the program makes by itself when the usual ones have not soon shown that the target works. Its outcomes are like the answers to a
-// question: by what each would clear and speak for, the test is chosen on which the suspects that are left differ most.
+// Test is one that the program makes by itself when the usual ones have not soon shown that the target works. Its outcomes are like the
+// answers to a question: by what each would clear and speak for, the test is chosen on which the suspects that are left differ most.
 type Test struct {
 	ID       string
 	Text     string
@@ -32,8 +32,10 @@ func ids(faults ...*fault.Fault) (out []fault.ID) {
 // Tests are all that can be chosen.
 var Tests = []Test{
 	{ID: "another-neighbour", Text: "Does another neighbour than the gateway pass traffic on?", Outcomes: []Choice{
-		{ID: "one-does", Points: ids(fault.GatewayNotARouter, fault.DHCPWrongOptions, fault.DHCPRogue), Clears: append(ids(fault.SegmentIsolated, fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...)},
-		{ID: "none-does", Clears: ids(fault.GatewayNotARouter), Points: ids(fault.GatewaySilent, fault.GatewayDoesNotForward, fault.UplinkDown)},
+		{ID: "one-does", Points: ids(fault.GatewayNotARouter, fault.DHCPWrongOptions, fault.DHCPRogue),
+			Clears: append(ids(fault.SegmentIsolated, fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...)},
+		{ID: "none-does", Clears: ids(fault.GatewayNotARouter),
+			Points: ids(fault.GatewaySilent, fault.GatewayDoesNotForward, fault.UplinkDown)},
 	}, Found: func(s *evidence.Set) string {
 		asked := 0
 		for _, h := range s.Handoffs {
@@ -47,7 +49,10 @@ var Tests = []Test{
 		return noneOf(asked, "None of the %d that were handed a packet does.")
 	}},
 	{ID: "named-servers", Text: "Do the name servers that the network names know the name?", Outcomes: []Choice{
-		{ID: "one-does", Points: ids(fault.ResolverWrong, fault.DHCPWrongOptions), Clears: append(ids(fault.GatewayDoesNotForward, fault.NameNotFound, fault.ResolverSilent, fault.ResolverSilentLocal, fault.NameServerFailing), behindGateway...)},
+		{ID: "one-does", Points: ids(fault.ResolverWrong, fault.DHCPWrongOptions),
+			Clears: append(
+				ids(fault.GatewayDoesNotForward, fault.NameNotFound, fault.ResolverSilent, fault.ResolverSilentLocal,
+					fault.NameServerFailing), behindGateway...)},
 		{ID: "none-does", Clears: ids(fault.ResolverWrong)},
 	}, Found: func(s *evidence.Set) string {
 		for _, l := range s.Elsewhere {
@@ -58,7 +63,8 @@ var Tests = []Test{
 		return noneOf(len(s.Elsewhere), "None of the %d that were asked does.")
 	}},
 	{ID: "another-port", Text: "Is the target reached out of another port of this machine?", Outcomes: []Choice{
-		{ID: "reached", Points: ids(fault.CompetingDefaultRoutes, fault.TunnelHoldsRoute, fault.RouteBlocked), Clears: append(append(ids(fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
+		{ID: "reached", Points: ids(fault.CompetingDefaultRoutes, fault.TunnelHoldsRoute, fault.RouteBlocked),
+			Clears: append(append(ids(fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
 		{ID: "not-reached", Clears: ids(fault.CompetingDefaultRoutes)},
 	}, Found: func(s *evidence.Set) string {
 		for _, w := range s.OtherWays {
@@ -69,7 +75,9 @@ var Tests = []Test{
 		return noneOf(len(s.OtherWays), "Not in %d attempts.")
 	}},
 	{ID: "documented-services", Text: "Do other services of the site sheet answer?", Outcomes: []Choice{
-		{ID: "they-do", Clears: append(ids(fault.HostFirewall, fault.GatewaySilent, fault.GatewayDoesNotForward, fault.SegmentIsolated), fault.UplinkDown.ID), Points: ofTheTarget},
+		{ID: "they-do",
+			Clears: append(ids(fault.HostFirewall, fault.GatewaySilent, fault.GatewayDoesNotForward, fault.SegmentIsolated),
+				fault.UplinkDown.ID), Points: ofTheTarget},
 		{ID: "none-does", Points: behindGateway, Clears: ids(fault.ServiceFiltered)},
 	}, Found: func(s *evidence.Set) string {
 		own, _ := s.TargetAddresses()
@@ -85,7 +93,8 @@ var Tests = []Test{
 		return noneOf(asked, "None does in %d attempts.")
 	}},
 	{ID: "named-portal", Text: "Does the captive portal that the network names hold this machine back?", Outcomes: []Choice{
-		{ID: "held-back", Points: ids(fault.CaptivePortal), Clears: append(append(ids(fault.HostFirewall, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
+		{ID: "held-back", Points: ids(fault.CaptivePortal),
+			Clears: append(append(ids(fault.HostFirewall, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
 		{ID: "free", Clears: ids(fault.CaptivePortal)},
 	}, Found: func(s *evidence.Set) string {
 		for _, x := range s.Portals {
@@ -140,7 +149,8 @@ func (r Result) Parts(t Test) (across, within int, faults []fault.ID) {
 	return across, within, faults
 }
 
-// Choose chooses among tests the one on which the suspects that are left differ most: those in different zones first. It is false when they differ on none.
+// Choose chooses among tests the one on which the suspects that are left differ most: those in different zones first. It is false when they
+// differ on none.
 func (r Result) Choose(ids []string) (chosen Test, faults []fault.ID, ok bool) {
 	best := [2]int{}
 	for _, t := range Tests {

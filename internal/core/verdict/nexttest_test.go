@@ -45,11 +45,16 @@ func TestChoose(t *testing.T) {
 		{"nobody is suspected", map[fault.ID]fault.Standing{"gateway-silent": out, "uplink-down": out}, all, ""},
 		{"one alone is left", map[fault.ID]fault.Standing{"resolver-wrong": open, "uplink-down": out}, all, ""},
 		{"two that no test parts", map[fault.ID]fault.Standing{"resolver-wrong": found, "link-errors": open}, all, ""},
-		{"the own name server, or the uplink", map[fault.ID]fault.Standing{"resolver-wrong": open, "uplink-down": open}, []string{"named-servers", "another-port", "named-portal"}, "named-servers"},
-		{"the gateway, or this machine's idea of it", map[fault.ID]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open}, all, "another-neighbour"},
-		{"the same, but a test that is not at hand", map[fault.ID]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open}, []string{"named-servers", "named-portal"}, ""},
+		{"the own name server, or the uplink", map[fault.ID]fault.Standing{"resolver-wrong": open, "uplink-down": open},
+			[]string{"named-servers", "another-port", "named-portal"}, "named-servers"},
+		{"the gateway, or this machine's idea of it", map[fault.ID]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open},
+			all, "another-neighbour"},
+		{"the same, but a test that is not at hand", map[fault.ID]fault.Standing{"gateway-silent": open, "gateway-not-a-router": open},
+			[]string{"named-servers", "named-portal"}, ""},
 		{"two of one zone", map[fault.ID]fault.Standing{"captive-portal": open, "routing-loop": open}, all, "named-portal"},
-		{"zones come before faults of one zone", map[fault.ID]fault.Standing{"captive-portal": open, "routing-loop": open, "path-stops": open, "competing-default-routes": open}, []string{"named-portal", "another-port"}, "another-port"},
+		{"zones come before faults of one zone",
+			map[fault.ID]fault.Standing{"captive-portal": open, "routing-loop": open, "path-stops": open, "competing-default-routes": open},
+			[]string{"named-portal", "another-port"}, "another-port"},
 	} {
 		chosen, between, ok := stands(c.left).Choose(c.of)
 		assert.Equal(t, c.chosen != "", ok, c.name)

@@ -27,8 +27,11 @@ var (
 
 // pier is what the ferry line has documented.
 func pier() *site.Sheet {
-	return &site.Sheet{Networks: []site.Network{{Name: "pier", Prefixes: []netip.Prefix{pierNet}, Gateways: []netip.Addr{Gateway}, DHCP: []netip.Addr{Core}, Resolvers: []netip.Addr{Core}, SpeedMbit: 1000, Duplex: endpoint.FullDuplex,
-		Fixed: []site.Fixed{{Address: Own, Name: "ticket-03"}}}}}
+	return &site.Sheet{
+		Networks: []site.Network{
+			{Name: "pier", Prefixes: []netip.Prefix{pierNet}, Gateways: []netip.Addr{Gateway}, DHCP: []netip.Addr{Core},
+				Resolvers: []netip.Addr{Core}, SpeedMbit: 1000, Duplex: endpoint.FullDuplex,
+				Fixed: []site.Fixed{{Address: Own, Name: "ticket-03"}}}}}
 }
 
 // cut lets nothing come back through the gateway, which answers on the segment.
@@ -50,7 +53,8 @@ func held(s *evidence.Set, cards ...endpoint.HardwareAddr) { s.Neighbours[0].Har
 // differs has the first server give another address than the second, to which the connection ends so.
 func differs(s *evidence.Set, other evidence.Reply) {
 	s.Lookups[0].Addresses = []netip.Addr{wrong}
-	s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(wrong, 443), Reply: Silence()}, {To: netip.AddrPortFrom(Bookings, 443), Reply: other}}
+	s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(wrong, 443), Reply: Silence()},
+		{To: netip.AddrPortFrom(Bookings, 443), Reply: other}}
 	s.Routes = []endpoint.RouteAnswer{{To: wrong, Verdict: endpoint.Forward, Interface: "eth0", Via: Gateway, Source: Own}}
 	s.Echoes[1] = evidence.Echo{Asked: wrong, Method: "icmp", Reply: Silence()}
 	s.Hops = append(Path(NS, Gateway, Edge, Provider, Exchange, NS), Path(wrong, Gateway, Edge, Provider, netip.Addr{})...)
@@ -70,7 +74,8 @@ func handSet(s *evidence.Set, good netip.Addr) {
 	})
 	s.Neighbours[1].Asked = board
 	if good.IsValid() {
-		s.Elsewhere = []evidence.Lookup{{Server: good, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(good, 1)}}
+		s.Elsewhere = []evidence.Lookup{
+			{Server: good, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(good, 1)}}
 	}
 }
 
@@ -87,7 +92,8 @@ func lossy(s *evidence.Set) {
 func onQuay(s *evidence.Set) {
 	quay := netip.MustParsePrefix("10.66.0.23/24")
 	t := Offer(24).Terms
-	t.Server, t.Address, t.Routers, t.Resolvers = netip.MustParseAddr("10.66.0.1"), quay.Addr(), []netip.Addr{netip.MustParseAddr("10.66.0.1")}, []netip.Addr{netip.MustParseAddr("10.66.0.1")}
+	t.Server, t.Address, t.Routers, t.Resolvers = netip.MustParseAddr("10.66.0.1"), quay.Addr(),
+		[]netip.Addr{netip.MustParseAddr("10.66.0.1")}, []netip.Addr{netip.MustParseAddr("10.66.0.1")}
 	Port(s).Addresses[0].Prefix = quay
 	s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Routes[0].Source = t.Server, t.Server, quay.Addr()
 	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: t.Server}}
@@ -95,15 +101,20 @@ func onQuay(s *evidence.Set) {
 	s.Neighbours = s.Neighbours[:1]
 	s.Conflicts[0].Address = quay.Addr()
 	s.Echoes[0].Asked, s.Echoes[0].From = t.Server, t.Server
-	s.Lookups = []evidence.Lookup{{Server: t.Server, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Asks: 1, Reply: Answer(t.Server, 1)}}
+	s.Lookups = []evidence.Lookup{
+		{Server: t.Server, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Asks: 1,
+			Reply: Answer(t.Server, 1)}}
 	s.Hops = Path(Bookings, t.Server, Edge, Provider, Exchange, Bookings)
 	s.Discovery.Offers = []evidence.Offer{OfferOf(t)}
 	s.Sheet = pier()
 }
 
 var planeCases = []testCase{
-	{name: "pinned to another card", change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Permanent) }, zone: verdict.Host, fault: "neighbour-entry-pinned", confidence: verdict.Certain, says: "02:00:00:00:00:99", next: "ip neigh del 172.27.40.1", possible: []string{"gateway-does-not-forward"}},
-	{name: "pinned, and right", change: func(s *evidence.Set) { believes(s, Gateway, gwCard, endpoint.Permanent) }, zone: verdict.None, cleared: []string{"neighbour-entry-pinned"}},
+	{name: "pinned to another card", change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Permanent) },
+		zone: verdict.Host, fault: "neighbour-entry-pinned", confidence: verdict.Certain, says: "02:00:00:00:00:99",
+		next: "ip neigh del 172.27.40.1", possible: []string{"gateway-does-not-forward"}},
+	{name: "pinned, and right", change: func(s *evidence.Set) { believes(s, Gateway, gwCard, endpoint.Permanent) }, zone: verdict.None,
+		cleared: []string{"neighbour-entry-pinned"}},
 	{name: "pinned, and unseen without frames", change: func(s *evidence.Set) {
 		cut(s)
 		believes(s, Gateway, laptop, endpoint.Permanent)
@@ -122,15 +133,21 @@ var planeCases = []testCase{
 		cut(s)
 		believes(s, Gateway, laptop, endpoint.Reachable)
 		held(s, gwCard, laptop)
-	}, zone: verdict.LocalSubnet, fault: "gateway-impersonated", confidence: verdict.Certain, says: "Two machines answer", possible: []string{"gateway-does-not-forward"}},
+	}, zone: verdict.LocalSubnet, fault: "gateway-impersonated", confidence: verdict.Certain, says: "Two machines answer",
+		possible: []string{"gateway-does-not-forward"}},
 	{name: "two answer, one of them has an address of its own", change: func(s *evidence.Set) {
 		cut(s)
 		held(s, gwCard, laptop)
-		s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: board, Method: "arp", Hardware: []endpoint.HardwareAddr{laptop}, Reply: Answer(board, 1)})
+		s.Neighbours = append(s.Neighbours,
+			evidence.Neighbour{Asked: board, Method: "arp", Hardware: []endpoint.HardwareAddr{laptop}, Reply: Answer(board, 1)})
 	}, zone: verdict.LocalSubnet, fault: "gateway-impersonated", next: "hardware address 02:00:00:00:00:99"},
-	{name: "two answer, and traffic passes", change: func(s *evidence.Set) { held(s, gwCard, laptop) }, zone: verdict.None, also: []string{"gateway-impersonated"}},
-	{name: "the gateway has another card than before", change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Stale) }, zone: verdict.LocalSubnet, fault: "gateway-impersonated", confidence: verdict.Likely},
-	{name: "routers that share a card", change: func(s *evidence.Set) { believes(s, Gateway, vrrp, endpoint.Reachable); held(s, gwCard) }, zone: verdict.None, cleared: []string{"gateway-impersonated"}, remarks: []string{"redundant-gateway"}},
+	{name: "two answer, and traffic passes", change: func(s *evidence.Set) { held(s, gwCard, laptop) }, zone: verdict.None,
+		also: []string{"gateway-impersonated"}},
+	{name: "the gateway has another card than before",
+		change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Stale) }, zone: verdict.LocalSubnet,
+		fault: "gateway-impersonated", confidence: verdict.Likely},
+	{name: "routers that share a card", change: func(s *evidence.Set) { believes(s, Gateway, vrrp, endpoint.Reachable); held(s, gwCard) },
+		zone: verdict.None, cleared: []string{"gateway-impersonated"}, remarks: []string{"redundant-gateway"}},
 	{name: "both cards are documented", change: func(s *evidence.Set) {
 		held(s, gwCard, laptop)
 		s.Sheet = pier()
@@ -141,26 +158,36 @@ var planeCases = []testCase{
 		s.Sheet.Networks[0].Routers = []endpoint.HardwareAddr{laptop}
 	}, zone: verdict.None, also: []string{"gateway-impersonated"}},
 
-	{name: "the hosts file leads nowhere", change: func(s *evidence.Set) { inHosts(s, Answer(Bookings, 20)) }, zone: verdict.Host, fault: "hosts-file-override", confidence: verdict.Certain, says: "203.0.113.18", next: "/etc/hosts", possible: []string{"destination-silent"}},
-	{name: "the hosts file, and DNS is no better", change: func(s *evidence.Set) { inHosts(s, Silence()) }, zone: verdict.Beyond, fault: "destination-silent", cleared: []string{"hosts-file-override"}},
+	{name: "the hosts file leads nowhere", change: func(s *evidence.Set) { inHosts(s, Answer(Bookings, 20)) }, zone: verdict.Host,
+		fault: "hosts-file-override", confidence: verdict.Certain, says: "203.0.113.18", next: "/etc/hosts",
+		possible: []string{"destination-silent"}},
+	{name: "the hosts file, and DNS is no better", change: func(s *evidence.Set) { inHosts(s, Silence()) }, zone: verdict.Beyond,
+		fault: "destination-silent", cleared: []string{"hosts-file-override"}},
 	{name: "the hosts file works", change: func(s *evidence.Set) {
 		s.Endpoint.Hosts = []endpoint.HostsLine{{Address: Bookings, Names: []string{"bookings.kittiwake.example"}}}
 	}, zone: verdict.None, cleared: []string{"hosts-file-override"}},
 
-	{name: "the first server's answer leads nowhere", change: func(s *evidence.Set) { differs(s, Answer(Bookings, 20)) }, zone: verdict.LocalSubnet, fault: "name-answers-differ", confidence: verdict.Certain, says: "203.0.113.53 says 203.0.113.80", possible: []string{"destination-silent"}},
+	{name: "the first server's answer leads nowhere", change: func(s *evidence.Set) { differs(s, Answer(Bookings, 20)) },
+		zone: verdict.LocalSubnet, fault: "name-answers-differ", confidence: verdict.Certain, says: "203.0.113.53 says 203.0.113.80",
+		possible: []string{"destination-silent"}},
 	{name: "the first server lies beyond", change: func(s *evidence.Set) {
 		differs(s, Answer(Bookings, 20))
 		s.Endpoint.Resolvers[0], s.Endpoint.Resolvers[1] = s.Endpoint.Resolvers[1], s.Endpoint.Resolvers[0]
 		s.Lookups[0].Addresses, s.Lookups[1].Addresses = []netip.Addr{Bookings}, []netip.Addr{wrong}
 	}, zone: verdict.Beyond, fault: "name-answers-differ"},
-	{name: "neither answer works", change: func(s *evidence.Set) { differs(s, Silence()) }, zone: verdict.Beyond, fault: "destination-silent", cleared: []string{"name-answers-differ"}},
-	{name: "they differ, and the one in use works", change: func(s *evidence.Set) { s.Lookups[1].Addresses = []netip.Addr{wrong} }, zone: verdict.None, cleared: []string{"name-answers-differ"}},
+	{name: "neither answer works", change: func(s *evidence.Set) { differs(s, Silence()) }, zone: verdict.Beyond,
+		fault: "destination-silent", cleared: []string{"name-answers-differ"}},
+	{name: "they differ, and the one in use works", change: func(s *evidence.Set) { s.Lookups[1].Addresses = []netip.Addr{wrong} },
+		zone: verdict.None, cleared: []string{"name-answers-differ"}},
 	{name: "the first server denies the name", change: func(s *evidence.Set) {
 		s.Lookups[0].Addresses, s.Lookups[0].RCode = nil, "NXDOMAIN"
 	}, zone: verdict.LocalSubnet, fault: "name-answers-differ", says: "there is no such name", cleared: []string{"name-not-found"}},
 
-	{name: "set by hand to a machine that is none", change: func(s *evidence.Set) { handSet(s, Core) }, zone: verdict.Host, fault: "resolver-wrong", confidence: verdict.Certain, says: "runs no name service", next: "172.27.40.2", cleared: []string{"resolver-silent-local"}},
-	{name: "set by hand, and nobody names a better one that answers", change: func(s *evidence.Set) { handSet(s, netip.Addr{}) }, zone: verdict.LocalSubnet, fault: "resolver-silent-local", possible: []string{"resolver-wrong"}},
+	{name: "set by hand to a machine that is none", change: func(s *evidence.Set) { handSet(s, Core) }, zone: verdict.Host,
+		fault: "resolver-wrong", confidence: verdict.Certain, says: "runs no name service", next: "172.27.40.2",
+		cleared: []string{"resolver-silent-local"}},
+	{name: "set by hand, and nobody names a better one that answers", change: func(s *evidence.Set) { handSet(s, netip.Addr{}) },
+		zone: verdict.LocalSubnet, fault: "resolver-silent-local", possible: []string{"resolver-wrong"}},
 	{name: "the network itself names the dead one", change: func(s *evidence.Set) {
 		handSet(s, netip.Addr{})
 		s.Discovery.Offers[0].Resolvers = []netip.Addr{board}
@@ -173,7 +200,8 @@ var planeCases = []testCase{
 	{name: "the port loses what arrives", change: func(s *evidence.Set) {
 		lossy(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveErrors: 24, Damaged: 24})
-	}, zone: verdict.Host, fault: "link-errors", confidence: verdict.Certain, says: "24 receive errors", possible: []string{"segment-lossy"}},
+	}, zone: verdict.Host, fault: "link-errors", confidence: verdict.Certain, says: "24 receive errors",
+		possible: []string{"segment-lossy"}},
 	{name: "the port loses what arrives, and by chance only from far away", change: func(s *evidence.Set) {
 		Measured(s)
 		s.Bursts[1] = Probed(Bookings, 40, 60, 20)
@@ -193,16 +221,23 @@ var planeCases = []testCase{
 	}, zone: verdict.LocalSubnet, fault: "segment-lossy", cleared: []string{"link-errors"}},
 	{name: "totals since the start say nothing", change: func(s *evidence.Set) {
 		Measured(s)
-		s.Counted = []evidence.PortCount{{Interface: "eth0", Before: endpoint.Counters{ReceiveErrors: 9000}, After: endpoint.Counters{ReceiveErrors: 9000, ReceivedPackets: 100}}}
+		s.Counted = []evidence.PortCount{
+			{Interface: "eth0", Before: endpoint.Counters{ReceiveErrors: 9000},
+				After: endpoint.Counters{ReceiveErrors: 9000, ReceivedPackets: 100}}}
 	}, zone: verdict.None, cleared: []string{"link-errors"}},
 	{name: "errors and nothing lost", change: func(s *evidence.Set) {
 		Measured(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 100, ReceiveErrors: 5})
 	}, zone: verdict.None, also: []string{"link-errors"}},
-	{name: "half duplex", change: func(s *evidence.Set) { Measured(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: verdict.None, also: []string{"link-errors"}},
-	{name: "half duplex and a loss", change: func(s *evidence.Set) { lossy(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: verdict.Host, fault: "link-errors", confidence: verdict.Likely},
-	{name: "slower than documented", change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; s.Sheet = pier() }, zone: verdict.None, also: []string{"link-errors"}},
-	{name: "100 Mbit/s, and nobody documents more", change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; counted(s, endpoint.Counters{}) }, zone: verdict.None, cleared: []string{"link-errors"}},
+	{name: "half duplex", change: func(s *evidence.Set) { Measured(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: verdict.None,
+		also: []string{"link-errors"}},
+	{name: "half duplex and a loss", change: func(s *evidence.Set) { lossy(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: verdict.Host,
+		fault: "link-errors", confidence: verdict.Likely},
+	{name: "slower than documented", change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; s.Sheet = pier() },
+		zone: verdict.None, also: []string{"link-errors"}},
+	{name: "100 Mbit/s, and nobody documents more",
+		change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; counted(s, endpoint.Counters{}) }, zone: verdict.None,
+		cleared: []string{"link-errors"}},
 
 	{name: "on another segment than documented", change: func(s *evidence.Set) {
 		onQuay(s)
@@ -211,7 +246,8 @@ var planeCases = []testCase{
 		s.Hops = Path(Bookings, netip.MustParseAddr("10.66.0.1"), Edge, netip.Addr{}, netip.Addr{})
 	}, zone: verdict.LocalSubnet, fault: "wrong-segment", confidence: verdict.Certain, says: "belongs on pier 172.27.40.0/24"},
 	{name: "on another segment, and it works", change: onQuay, zone: verdict.None, also: []string{"wrong-segment"}},
-	{name: "on another segment, and no sheet", change: func(s *evidence.Set) { onQuay(s); s.Sheet = nil }, zone: verdict.None, possible: []string{"wrong-segment"}},
+	{name: "on another segment, and no sheet", change: func(s *evidence.Set) { onQuay(s); s.Sheet = nil }, zone: verdict.None,
+		possible: []string{"wrong-segment"}},
 	{name: "slower than the sheet allows", change: func(s *evidence.Set) {
 		Measured(s)
 		s.Bursts[1] = Probed(Bookings, 20, 20, 120)
@@ -224,8 +260,11 @@ var planeCases = []testCase{
 		s.Sheet = pier()
 		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 700 * time.Millisecond}}
 	}, zone: verdict.None, cleared: []string{"path-slow"}},
-	{name: "on the documented one", change: func(s *evidence.Set) { s.Sheet = pier() }, zone: verdict.None, cleared: []string{"wrong-segment", "dhcp-rogue"}},
-	{name: "a DHCP server that is not documented", change: func(s *evidence.Set) { s.Sheet = pier(); s.Sheet.Networks[0].DHCP = []netip.Addr{board} }, zone: verdict.None, also: []string{"dhcp-rogue"}},
+	{name: "on the documented one", change: func(s *evidence.Set) { s.Sheet = pier() }, zone: verdict.None,
+		cleared: []string{"wrong-segment", "dhcp-rogue"}},
+	{name: "a DHCP server that is not documented",
+		change: func(s *evidence.Set) { s.Sheet = pier(); s.Sheet.Networks[0].DHCP = []netip.Addr{board} }, zone: verdict.None,
+		also: []string{"dhcp-rogue"}},
 	{name: "the sheet has a longer mask", change: func(s *evidence.Set) {
 		wide(s)
 		s.Discovery.Offers, s.Sheet = nil, pier()
@@ -236,7 +275,8 @@ var planeCases = []testCase{
 		none(s)
 		s.Sheet = pier()
 		s.Sheet.Networks[0].DHCP = nil
-	}, zone: verdict.Host, fault: "no-address", says: "the site sheet gives this machine 172.27.40.23", next: "172.27.40.23/24", possible: []string{"dhcp-silent"}},
+	}, zone: verdict.Host, fault: "no-address", says: "the site sheet gives this machine 172.27.40.23", next: "172.27.40.23/24",
+		possible: []string{"dhcp-silent"}},
 	{name: "the sheet has another gateway", change: func(s *evidence.Set) {
 		GatewayGone(s)
 		s.Discovery.Offers, s.Sheet = nil, pier()
@@ -258,7 +298,8 @@ func TestWhatFollowsIsInTheCatalogue(t *testing.T) {
 			if g := at[id]; assert.NotNil(t, g, "%s explains %s", f.ID, id) {
 				assert.NotContains(t, g.Explains, f.ID)
 				assert.NotEqual(t, f.ID, id)
-				if f == fault.CaptivePortal && g == fault.GatewayDoesNotForward { // the gateway itself is who holds back what it forwards later
+				// the gateway itself is who holds back what it forwards later
+				if f == fault.CaptivePortal && g == fault.GatewayDoesNotForward {
 					continue
 				}
 				assert.GreaterOrEqual(t, g.Zone, f.Zone, "%s explains %s", f.ID, id)

@@ -34,7 +34,8 @@ func TestQuality(t *testing.T) {
 		words      string
 		cleared    []string
 	}{
-		{"clean", Measured, verdict.None, "", verdict.Certain, "", []string{"segment-lossy", "path-lossy", "path-slow", "mtu-too-large", "mtu-black-hole"}},
+		{"clean", Measured, verdict.None, "", verdict.Certain, "",
+			[]string{"segment-lossy", "path-lossy", "path-slow", "mtu-too-large", "mtu-black-hole"}},
 		{"one or two lost prove nothing", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 57, 60, 20)}
 		}, verdict.None, "", verdict.Certain, "", []string{"path-lossy"}},
@@ -51,9 +52,11 @@ func TestQuality(t *testing.T) {
 		{"no station in between was asked", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
 		}, verdict.Beyond, "path-lossy", verdict.Certain, "after 172.27.40.1 and before 203.0.113.80", nil},
-		{"loss at one station alone", func(s *evidence.Set) { Measured(s); stations(s, 40, 12, 40) }, verdict.None, "", verdict.Certain, "", []string{"path-lossy"}},
+		{"loss at one station alone", func(s *evidence.Set) { Measured(s); stations(s, 40, 12, 40) }, verdict.None, "", verdict.Certain, "",
+			[]string{"path-lossy"}},
 		{"slow from one station on", func(s *evidence.Set) {
-			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 60, 60, 420), Probed(Edge, 40, 40, 4), Probed(Provider, 40, 40, 409), Probed(Exchange, 40, 40, 414)}
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 60, 60, 420), Probed(Edge, 40, 40, 4),
+				Probed(Provider, 40, 40, 409), Probed(Exchange, 40, 40, 414)}
 		}, verdict.Beyond, "path-slow", verdict.Certain, "after 198.51.100.1 and before 198.51.100.9", nil},
 		{"far, and not too far", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 20, 20, 280)}
@@ -61,7 +64,8 @@ func TestQuality(t *testing.T) {
 		{"held up on the segment", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 410), Probed(Bookings, 60, 60, 430)}
 		}, verdict.LocalSubnet, "segment-lossy", verdict.Likely, "held up", nil},
-		{"large packets vanish on the way", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(whole, hole) }, verdict.Beyond, "mtu-black-hole", verdict.Certain, "1400", []string{"mtu-too-large"}},
+		{"large packets vanish on the way", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(whole, hole) }, verdict.Beyond,
+			"mtu-black-hole", verdict.Certain, "1400", []string{"mtu-too-large"}},
 		{"somebody says too big", func(s *evidence.Set) {
 			Measured(s)
 			s.Sizings = sizes(whole, evidence.Sizing{Full: 1500, Passes: 1400, Lost: 1500, Told: true, From: Edge})
@@ -71,7 +75,8 @@ func TestQuality(t *testing.T) {
 			big := evidence.Sizing{Full: 9000, Passes: 1500, Lost: 1501}
 			s.Sizings = sizes(big, big)
 		}, verdict.Host, "mtu-too-large", verdict.Certain, "9000", []string{"mtu-black-hole"}},
-		{"the gateway answers no large echo, the target does", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(hole, whole) }, verdict.None, "", verdict.Certain, "", []string{"mtu-too-large"}},
+		{"the gateway answers no large echo, the target does", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(hole, whole) },
+			verdict.None, "", verdict.Certain, "", []string{"mtu-too-large"}},
 		{"sizes that were lost like all else", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
 			s.Sizings = sizes(whole, hole)
@@ -84,8 +89,11 @@ func TestQuality(t *testing.T) {
 			s.Loopback[0].Reply = Silence()
 			s.Open = []evidence.Kind{evidence.LossProbes}
 		}, verdict.Beyond, "", verdict.Maybe, "", nil},
-		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.Beyond, "", verdict.Maybe, "Not yet known", nil},
-		{"measured enough, though the gateway is still asked", func(s *evidence.Set) { Measured(s); s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.None, "", verdict.Certain, "", nil},
+		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.Beyond, "",
+			verdict.Maybe, "Not yet known", nil},
+		{"measured enough, though the gateway is still asked",
+			func(s *evidence.Set) { Measured(s); s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.None, "",
+			verdict.Certain, "", nil},
 	} {
 		s := Healthy()
 		c.change(s)

@@ -57,20 +57,27 @@ var Questions = []Question{
 		{ID: "works", Text: "yes, it works here", Clears: append(fault.Within(fault.OfSocket, fault.NoCarrier), ofEverybody...)},
 		{ID: "fails", Text: "no, it fails here too", Clears: onThisMachine},
 	}},
-	{ID: "address-for-here", About: fault.WrongNetwork.ID, Text: "Is this machine's address one of this place's network?", Answers: []Choice{
-		{ID: "it-is", Text: "yes, it belongs to this place", Clears: []fault.ID{fault.WrongNetwork.ID}, Points: []fault.ID{fault.SegmentIsolated.ID}},
-		{ID: "another-place", Text: "no, it is another place's", Clears: []fault.ID{fault.SegmentIsolated.ID}, Points: []fault.ID{fault.WrongNetwork.ID}},
-	}},
-	{ID: "switch-port", Text: "Ask whoever looks after the switch: is this socket's port in the right network, and let through?", Answers: []Choice{
-		{ID: "right", Text: "yes, it is set right", Clears: []fault.ID{fault.SegmentIsolated.ID, fault.WrongSegment.ID}},
-		{ID: "wrong", Text: "no: another network, or shut", Clears: []fault.ID{fault.WrongNetwork.ID}, Points: []fault.ID{fault.SegmentIsolated.ID}},
-	}},
+	{ID: "address-for-here", About: fault.WrongNetwork.ID, Text: "Is this machine's address one of this place's network?",
+		Answers: []Choice{
+			{ID: "it-is", Text: "yes, it belongs to this place", Clears: []fault.ID{fault.WrongNetwork.ID},
+				Points: []fault.ID{fault.SegmentIsolated.ID}},
+			{ID: "another-place", Text: "no, it is another place's", Clears: []fault.ID{fault.SegmentIsolated.ID},
+				Points: []fault.ID{fault.WrongNetwork.ID}},
+		}},
+	{ID: "switch-port", Text: "Ask whoever looks after the switch: is this socket's port in the right network, and let through?",
+		Answers: []Choice{
+			{ID: "right", Text: "yes, it is set right", Clears: []fault.ID{fault.SegmentIsolated.ID, fault.WrongSegment.ID}},
+			{ID: "wrong", Text: "no: another network, or shut", Clears: []fault.ID{fault.WrongNetwork.ID},
+				Points: []fault.ID{fault.SegmentIsolated.ID}},
+		}},
 	{ID: "tunnel-down", About: fault.TunnelHoldsRoute.ID, Text: "Take the VPN down. Is the target reached then?", Answers: []Choice{
 		{ID: "reached", Text: "yes, without the VPN", Points: []fault.ID{fault.TunnelHoldsRoute.ID}, Clears: ofEverybody},
 		{ID: "not-reached", Text: "no, not even then", Clears: []fault.ID{fault.TunnelHoldsRoute.ID}},
 	}},
 	{ID: "far-end-hears", Text: "Let somebody run passepartout answer at the far end. Does it show arrivals from here?", Answers: []Choice{
-		{ID: "arrivals", Text: "yes, they arrive", Points: []fault.ID{fault.ReturnPathMissing.ID}, Clears: []fault.ID{fault.DestinationSilent.ID, fault.PathStops.ID, fault.UplinkDown.ID, fault.GatewayDoesNotForward.ID, fault.RoutingLoop.ID}},
+		{ID: "arrivals", Text: "yes, they arrive", Points: []fault.ID{fault.ReturnPathMissing.ID},
+			Clears: []fault.ID{fault.DestinationSilent.ID, fault.PathStops.ID, fault.UplinkDown.ID, fault.GatewayDoesNotForward.ID,
+				fault.RoutingLoop.ID}},
 		{ID: "nothing", Text: "no, nothing arrives", Clears: []fault.ID{fault.ReturnPathMissing.ID}},
 	}},
 	{ID: "own-filter", Text: "Switch this machine's own packet filter off for a moment. Is the target reached then?", Answers: []Choice{
@@ -113,7 +120,8 @@ func lookup(said evidence.Answer) (Question, Choice, bool) {
 	return Question{}, Choice{}, false
 }
 
-// hear lets what a person said count: it clears, and it speaks for. What the machine itself has confirmed stands against it, and the contradiction is shown.
+// hear lets what a person said count: it clears, and it speaks for. What the machine itself has confirmed stands against it, and the
+// contradiction is shown.
 func (r *Result) hear(p *fault.Pass) {
 	for _, said := range p.Said {
 		q, a, ok := lookup(said)
@@ -133,7 +141,8 @@ func (r *Result) hear(p *fault.Pass) {
 			case points && s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone):
 				s.Standing = fault.Supported
 				s.For = append(s.For, words)
-				s.finding = fault.Finding{Standing: fault.Supported, Sentence: s.Fault.Title() + ", by what was tried by hand.", Next: []string{s.Fault.Explanation()}}
+				s.finding = fault.Finding{Standing: fault.Supported, Sentence: s.Fault.Title() + ", by what was tried by hand.",
+					Next: []string{s.Fault.Explanation()}}
 			case points && s.Standing == fault.Supported:
 				s.For = append(s.For, words)
 			}
@@ -144,7 +153,8 @@ func (r *Result) hear(p *fault.Pass) {
 // mostQuestions is how many are put at once: the one that parts most first.
 const mostQuestions = 2
 
-// ask chooses the questions whose answers would part the suspects that are left in different zones. There is none while the verdict is certain, or more may come.
+// ask chooses the questions whose answers would part the suspects that are left in different zones. There is none while the verdict is
+// certain, or more may come.
 func (r *Result) ask(p *fault.Pass) {
 	if r.Zone == None || r.Confidence == Certain || len(p.Open) > 0 {
 		return
@@ -155,7 +165,8 @@ func (r *Result) ask(p *fault.Pass) {
 		follows = cause.Fault.Explains
 	}
 	for _, s := range r.Suspects {
-		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone) && !slices.Contains(follows, s.Fault.ID) {
+		if s.Standing.Holds() && !s.finding.Aside || s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone) &&
+			!slices.Contains(follows, s.Fault.ID) {
 			left = append(left, s)
 		}
 	}
@@ -165,7 +176,8 @@ func (r *Result) ask(p *fault.Pass) {
 	}
 	var found []choice
 	for _, q := range Questions {
-		if slices.ContainsFunc(p.Said, func(x evidence.Answer) bool { return x.Question == q.ID }) || q.About != "" && !among(left, q.About) {
+		if slices.ContainsFunc(p.Said, func(x evidence.Answer) bool { return x.Question == q.ID }) || q.About != "" &&
+			!among(left, q.About) {
 			continue
 		}
 		if n, _ := parts(q.Answers, left); n > 0 {

@@ -40,15 +40,21 @@ func TestQuestions(t *testing.T) {
 		{name: "healthy asks nothing", zone: verdict.None},
 		{name: "certain asks nothing", change: GatewayGone, zone: verdict.LocalSubnet, fault: "gateway-silent"},
 		{name: "nobody answers, and nobody can be heard", change: mute, zone: verdict.Undetermined, asks: "address-for-here"},
-		{name: "it works in another socket", change: mute, said: []string{"machine-elsewhere=works"}, zone: verdict.LocalSubnet, fault: "segment-isolated"},
-		{name: "it fails elsewhere too", change: mute, said: []string{"machine-elsewhere=fails", "another-machine-here=works"}, zone: verdict.Host},
-		{name: "the address is another place's", change: mute, said: []string{"address-for-here=another-place"}, zone: verdict.Host, fault: "wrong-network"},
-		{name: "the switch's port is in another network", change: mute, said: []string{"switch-port=wrong"}, zone: verdict.LocalSubnet, fault: "segment-isolated"},
+		{name: "it works in another socket", change: mute, said: []string{"machine-elsewhere=works"}, zone: verdict.LocalSubnet,
+			fault: "segment-isolated"},
+		{name: "it fails elsewhere too", change: mute, said: []string{"machine-elsewhere=fails", "another-machine-here=works"},
+			zone: verdict.Host},
+		{name: "the address is another place's", change: mute, said: []string{"address-for-here=another-place"}, zone: verdict.Host,
+			fault: "wrong-network"},
+		{name: "the switch's port is in another network", change: mute, said: []string{"switch-port=wrong"}, zone: verdict.LocalSubnet,
+			fault: "segment-isolated"},
 		{name: "the gateway or the own filter", change: unforwarded, zone: verdict.Undetermined, asks: "others-affected"},
-		{name: "without the filter it works", change: unforwarded, said: []string{"own-filter=reached"}, zone: verdict.Host, fault: "host-firewall"},
+		{name: "without the filter it works", change: unforwarded, said: []string{"own-filter=reached"}, zone: verdict.Host,
+			fault: "host-firewall"},
 		{name: "others reach it", change: unforwarded, said: []string{"others-affected=they-do"}, zone: verdict.Host},
 		{name: "others do not either", change: unforwarded, said: []string{"others-affected=none-does"}, zone: verdict.Undetermined},
-		{name: "what was confirmed stands against what was said", change: GatewayGone, said: []string{"others-affected=they-do"}, zone: verdict.LocalSubnet, fault: "gateway-silent"},
+		{name: "what was confirmed stands against what was said", change: GatewayGone, said: []string{"others-affected=they-do"},
+			zone: verdict.LocalSubnet, fault: "gateway-silent"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := Healthy()
@@ -76,7 +82,8 @@ func TestQuestions(t *testing.T) {
 	}
 }
 
-// An answer is evidence like any other: it stands with the suspect that it speaks for or against, and a question that was answered is not put again.
+// An answer is evidence like any other: it stands with the suspect that it speaks for or against, and a question that was answered is not
+// put again.
 func TestAnswersAreEvidence(t *testing.T) {
 	s := Healthy()
 	isolated(s)
@@ -109,7 +116,8 @@ func TestEveryQuestionNamesKnownFaults(t *testing.T) {
 			}
 		}
 	}
-	for text, want := range map[string]string{"": "the questions are", "nonsense=yes": "the questions are", "others-affected": "others-affected=they-do", "others-affected=maybe": "others-affected=none-does"} {
+	for text, want := range map[string]string{"": "the questions are", "nonsense=yes": "the questions are",
+		"others-affected": "others-affected=they-do", "others-affected=maybe": "others-affected=none-does"} {
 		_, err := verdict.ParseSaid(text)
 		assert.ErrorContains(t, err, want, text)
 	}

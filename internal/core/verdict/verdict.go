@@ -88,13 +88,16 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	for i, f := range catalogue {
 		finding := f.Judge(p)
 		if lossAt := p.LossZone(); lossAt != fault.NoZone && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
-			finding = fault.Finding{Standing: fault.Possible, For: finding.For, Against: []string{"packets of all sorts are being lost, so that silence proves nothing"}}
+			finding = fault.Finding{Standing: fault.Possible, For: finding.For,
+				Against: []string{"packets of all sorts are being lost, so that silence proves nothing"}}
 		}
 		zone := f.Zone
 		if finding.Zone != fault.NoZone {
 			zone = finding.Zone
 		}
-		r.Suspects = append(r.Suspects, Suspect{Fault: f, Zone: zone, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding, rank: int(zone)*1000 + i})
+		r.Suspects = append(r.Suspects,
+			Suspect{Fault: f, Zone: zone, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding,
+				rank: int(zone)*1000 + i})
 	}
 	r.hear(p)
 	r.fold()
@@ -106,7 +109,8 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	usable := p.InOrder()
 	holding := holding(r.Suspects)
 	reached := p.Usable() == fault.Yes
-	inTheWay := slices.DeleteFunc(slices.Clone(holding), func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes || reached && !s.Fault.OfQuality })
+	inTheWay := slices.DeleteFunc(slices.Clone(holding),
+		func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes || reached && !s.Fault.OfQuality })
 	switch {
 	case usable == fault.Yes:
 		r.healthy(p, holding)
@@ -190,7 +194,8 @@ func (r *Result) changed(what string) {
 		r.Candidates = []fault.ID{r.Fault}
 	}
 	r.Zone, r.Fault, r.Confidence, r.Also = Undetermined, "", Maybe, []Other{}
-	r.Sentence = fmt.Sprintf("The network changed while it was being asked: %s. What was seen before and after does not fit together.", what)
+	r.Sentence = fmt.Sprintf("The network changed while it was being asked: %s. What was seen before and after does not fit together.",
+		what)
 	r.Next = []string{"Run the same tests again, now that it is quiet."}
 }
 
@@ -267,14 +272,16 @@ func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect)
 	if len(p.Open) == 0 {
 		return true
 	}
-	if slices.ContainsFunc(r.Suspects, func(s Suspect) bool { return s.finding.Aside && s.finding.Awaits != 0 && p.IsOpen(s.finding.Awaits) }) {
+	if slices.ContainsFunc(r.Suspects,
+		func(s Suspect) bool { return s.finding.Aside && s.finding.Awaits != 0 && p.IsOpen(s.finding.Awaits) }) {
 		return false // what is told beside the verdict is still being asked
 	}
 	if usable == fault.Yes && p.ByProxy() { // how the direct way fares is nothing to the programs here
 		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.AddressConflict, evidence.SegmentFrames)
 	}
 	if usable == fault.Yes {
-		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.RouteLookup, evidence.NameLookup, evidence.ServiceConnect, evidence.WebAnswer, evidence.TargetEcho, evidence.AddressConflict, evidence.SegmentFrames)
+		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.RouteLookup, evidence.NameLookup, evidence.ServiceConnect,
+			evidence.WebAnswer, evidence.TargetEcho, evidence.AddressConflict, evidence.SegmentFrames)
 	}
 	if len(inTheWay) == 0 {
 		return false

@@ -53,23 +53,31 @@ func answeredBy(code string, addrs ...netip.Addr) func(netip.Addr) evidence.Look
 func unanswered(netip.Addr) evidence.Lookup { return evidence.Lookup{Asks: 3, Reply: Silence()} }
 
 var cases = []testCase{
-	{name: "healthy", zone: verdict.None, confidence: verdict.Certain, says: "accepts connections on port 443", cleared: []string{"gateway-silent", "uplink-down", "service-refused", "address-conflict"}},
+	{name: "healthy", zone: verdict.None, confidence: verdict.Certain, says: "accepts connections on port 443",
+		cleared: []string{"gateway-silent", "uplink-down", "service-refused", "address-conflict"}},
 	{name: "healthy without frames is only likely", change: WithoutFrames, zone: verdict.None, confidence: verdict.Likely},
-	{name: "interface down", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false; s.Discovery = nil }, zone: verdict.Host, fault: "interface-down", confidence: verdict.Certain, says: "eth0", next: "ip link set dev eth0 up", possible: []string{"no-carrier", "gateway-not-set", "dhcp-silent"}},
+	{name: "interface down", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false; s.Discovery = nil }, zone: verdict.Host,
+		fault: "interface-down", confidence: verdict.Certain, says: "eth0", next: "ip link set dev eth0 up",
+		possible: []string{"no-carrier", "gateway-not-set", "dhcp-silent"}},
 	{name: "no port at all", change: func(s *evidence.Set) {
 		noAddress(s)
 		s.Endpoint.Interfaces = s.Endpoint.Interfaces[:1]
 		s.Interface = ""
 	}, zone: verdict.Host, fault: "interface-down", says: "no network port"},
-	{name: "no carrier", change: func(s *evidence.Set) { noAddress(s); Port(s).Carrier = endpoint.CarrierAbsent; s.Discovery = nil }, zone: verdict.Host, fault: "no-carrier", confidence: verdict.Certain, next: "cable", cleared: []string{"interface-down"}},
+	{name: "no carrier", change: func(s *evidence.Set) { noAddress(s); Port(s).Carrier = endpoint.CarrierAbsent; s.Discovery = nil },
+		zone: verdict.Host, fault: "no-carrier", confidence: verdict.Certain, next: "cable", cleared: []string{"interface-down"}},
 	{name: "no association", change: func(s *evidence.Set) {
 		noAddress(s)
 		Port(s).Carrier, Port(s).Kind, s.Discovery = endpoint.CarrierAbsent, endpoint.Wireless, nil
 	}, zone: verdict.Host, fault: "no-carrier", says: "radio"},
-	{name: "no address, one offered", change: noAddress, zone: verdict.Host, fault: "no-address", confidence: verdict.Certain, says: "172.27.40.23/24", next: "automatic (DHCP)", cleared: []string{"dhcp-silent", "no-carrier"}},
-	{name: "no address, none offered", change: func(s *evidence.Set) { noAddress(s); none(s) }, zone: verdict.LocalSubnet, fault: "dhcp-silent", confidence: verdict.Certain, cleared: []string{"no-address", "self-assigned-address"}},
-	{name: "no address, nobody may ask", change: func(s *evidence.Set) { noAddress(s); WithoutFrames(s) }, zone: verdict.Undetermined, confidence: verdict.Maybe, says: "DHCP", next: "allow it", possible: []string{"no-address", "dhcp-silent"}},
-	{name: "one discover is not enough to call a server silent", change: func(s *evidence.Set) { noAddress(s); s.Discovery.Offers = nil }, zone: verdict.LocalSubnet, possible: []string{"dhcp-silent"}},
+	{name: "no address, one offered", change: noAddress, zone: verdict.Host, fault: "no-address", confidence: verdict.Certain,
+		says: "172.27.40.23/24", next: "automatic (DHCP)", cleared: []string{"dhcp-silent", "no-carrier"}},
+	{name: "no address, none offered", change: func(s *evidence.Set) { noAddress(s); none(s) }, zone: verdict.LocalSubnet,
+		fault: "dhcp-silent", confidence: verdict.Certain, cleared: []string{"no-address", "self-assigned-address"}},
+	{name: "no address, nobody may ask", change: func(s *evidence.Set) { noAddress(s); WithoutFrames(s) }, zone: verdict.Undetermined,
+		confidence: verdict.Maybe, says: "DHCP", next: "allow it", possible: []string{"no-address", "dhcp-silent"}},
+	{name: "one discover is not enough to call a server silent", change: func(s *evidence.Set) { noAddress(s); s.Discovery.Offers = nil },
+		zone: verdict.LocalSubnet, possible: []string{"dhcp-silent"}},
 	{name: "self-assigned, one offered", change: func(s *evidence.Set) {
 		noAddress(s)
 		Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
@@ -82,13 +90,15 @@ var cases = []testCase{
 	{name: "mask too narrow explains the missing gateway", change: func(s *evidence.Set) {
 		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 28)
 		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
-	}, zone: verdict.Host, fault: "mask-too-narrow", confidence: verdict.Certain, says: "172.27.40.1", next: "172.27.40.23/24, mask 255.255.255.0, gateway 172.27.40.1", possible: []string{"gateway-not-set"}},
+	}, zone: verdict.Host, fault: "mask-too-narrow", confidence: verdict.Certain, says: "172.27.40.1",
+		next: "172.27.40.23/24, mask 255.255.255.0, gateway 172.27.40.1", possible: []string{"gateway-not-set"}},
 	{name: "a single address with its gateway on the link is no fault", change: func(s *evidence.Set) {
 		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 32)
 	}, zone: verdict.None, cleared: []string{"mask-too-narrow", "gateway-outside-subnet"}},
 	{name: "no gateway", change: func(s *evidence.Set) {
 		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
-	}, zone: verdict.Host, fault: "gateway-not-set", confidence: verdict.Certain, next: "Set the gateway to 172.27.40.1", cleared: []string{"mask-too-narrow", "route-blocked"}},
+	}, zone: verdict.Host, fault: "gateway-not-set", confidence: verdict.Certain, next: "Set the gateway to 172.27.40.1",
+		cleared: []string{"mask-too-narrow", "route-blocked"}},
 	{name: "no gateway, and none needed", change: func(s *evidence.Set) {
 		onSegment(s)
 		s.Endpoint.Routes = nil
@@ -119,12 +129,14 @@ var cases = []testCase{
 		Unnamed(s, unanswered)
 		s.Arrivals = []evidence.Arrival{{From: Core, Proto: "udp", Port: 53}}
 	}, zone: verdict.Host, fault: "host-firewall", says: "172.27.40.2"},
-	{name: "no name server", change: func(s *evidence.Set) { s.Endpoint.Resolvers = nil; Unnamed(s, unanswered); s.Lookups = nil }, zone: verdict.Host, fault: "resolver-not-set", confidence: verdict.Certain, next: "172.27.40.2"},
+	{name: "no name server", change: func(s *evidence.Set) { s.Endpoint.Resolvers = nil; Unnamed(s, unanswered); s.Lookups = nil },
+		zone: verdict.Host, fault: "resolver-not-set", confidence: verdict.Certain, next: "172.27.40.2"},
 	{name: "no name server, and none needed", change: func(s *evidence.Set) {
 		byAddress(s)
 		s.Endpoint.Resolvers, s.Lookups = nil, nil
 	}, zone: verdict.None, also: []string{"resolver-not-set"}},
-	{name: "loopback dead", change: func(s *evidence.Set) { s.Loopback[0].Reply = Silence() }, zone: verdict.None, also: []string{"stack-broken"}},
+	{name: "loopback dead", change: func(s *evidence.Set) { s.Loopback[0].Reply = Silence() }, zone: verdict.None,
+		also: []string{"stack-broken"}},
 	{name: "conflict and nothing reached", change: func(s *evidence.Set) {
 		GatewayGone(s)
 		s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: endpoint.HardwareAddr{2, 9}, Reply: Answer(Own, 1)}
@@ -134,7 +146,8 @@ var cases = []testCase{
 	}, zone: verdict.LocalSubnet, fault: "address-conflict", confidence: verdict.Certain},
 	{name: "nobody on the segment", change: func(s *evidence.Set) {
 		isolated(s)
-	}, zone: verdict.LocalSubnet, fault: "segment-isolated", confidence: verdict.Certain, possible: []string{"gateway-silent"}, cleared: []string{"no-carrier"}},
+	}, zone: verdict.LocalSubnet, fault: "segment-isolated", confidence: verdict.Certain, possible: []string{"gateway-silent"},
+		cleared: []string{"no-carrier"}},
 	{name: "nobody, and who speaks here cannot be heard: the address may be another network's", change: func(s *evidence.Set) {
 		isolated(s)
 		WithoutFrames(s)
@@ -143,7 +156,9 @@ var cases = []testCase{
 		isolated(s)
 		s.SweepDone = false
 	}, zone: verdict.Undetermined, possible: []string{"segment-isolated", "gateway-silent"}},
-	{name: "silent gateway", change: GatewayGone, zone: verdict.LocalSubnet, fault: "gateway-silent", confidence: verdict.Certain, says: "1 neighbour", cleared: []string{"segment-isolated", "no-address"}, possible: []string{"uplink-down", "gateway-does-not-forward"}},
+	{name: "silent gateway", change: GatewayGone, zone: verdict.LocalSubnet, fault: "gateway-silent", confidence: verdict.Certain,
+		says: "1 neighbour", cleared: []string{"segment-isolated", "no-address"},
+		possible: []string{"uplink-down", "gateway-does-not-forward"}},
 	{name: "gateway that drops all", change: func(s *evidence.Set) {
 		GatewayGone(s)
 		s.Neighbours[0] = evidence.Neighbour{Asked: Gateway, Method: "arp", Asks: 1, Reply: Answer(Gateway, 0.4)}
@@ -170,20 +185,23 @@ var cases = []testCase{
 	}, zone: verdict.LocalSubnet, fault: "gateway-silent"},
 	{name: "path stops", change: func(s *evidence.Set) {
 		cutAfter(s, Gateway, Edge, Provider)
-	}, zone: verdict.Beyond, fault: "path-stops", confidence: verdict.Certain, says: "198.51.100.9, hop 3", cleared: []string{"uplink-down"}, possible: []string{"resolver-silent", "destination-silent"}},
+	}, zone: verdict.Beyond, fault: "path-stops", confidence: verdict.Certain, says: "198.51.100.9, hop 3",
+		cleared: []string{"uplink-down"}, possible: []string{"resolver-silent", "destination-silent"}},
 	{name: "one target alone cannot tell a cut path from a dead host", change: func(s *evidence.Set) {
 		cutAfter(s, Gateway, Edge)
 		s.Hops = Path(Bookings, Gateway, Edge, netip.Addr{}, netip.Addr{})
 		s.Endpoint.Resolvers = s.Endpoint.Resolvers[:1]
 		s.Lookups = s.Lookups[:1]
-	}, zone: verdict.Beyond, confidence: verdict.Maybe, possible: []string{"path-stops", "destination-silent"}, cleared: []string{"uplink-down"}},
+	}, zone: verdict.Beyond, confidence: verdict.Maybe, possible: []string{"path-stops", "destination-silent"},
+		cleared: []string{"uplink-down"}},
 	{name: "routing loop", change: func(s *evidence.Set) {
 		cutAfter(s, Gateway, Edge, Provider)
 		s.Hops = slices.Concat(Path(Bookings, Gateway, Edge, Provider, Edge, Provider, Edge), Path(NS, Gateway, Edge, Provider, Edge))
 	}, zone: verdict.Beyond, fault: "routing-loop", confidence: verdict.Certain, says: "198.51.100.1", cleared: []string{"path-stops"}},
 	{name: "unreachable", change: func(s *evidence.Set) {
 		alone(s, Said(Exchange, evidence.NoHost, 4))
-	}, zone: verdict.Beyond, fault: "destination-unreachable", confidence: verdict.Certain, says: "198.51.100.13", cleared: []string{"uplink-down", "path-stops"}},
+	}, zone: verdict.Beyond, fault: "destination-unreachable", confidence: verdict.Certain, says: "198.51.100.13",
+		cleared: []string{"uplink-down", "path-stops"}},
 	{name: "prohibited", change: func(s *evidence.Set) {
 		alone(s, Said(Edge, evidence.Prohibited, 2))
 	}, zone: verdict.Beyond, fault: "prohibited-by-policy", confidence: verdict.Certain, says: "198.51.100.1"},
@@ -192,27 +210,35 @@ var cases = []testCase{
 	}, zone: verdict.Beyond, fault: "prohibited-by-policy", confidence: verdict.Likely},
 	{name: "silent target, others answer", change: func(s *evidence.Set) {
 		alone(s, Silence())
-	}, zone: verdict.Beyond, fault: "destination-silent", confidence: verdict.Likely, says: "after 198.51.100.13, hop 4", cleared: []string{"path-stops", "service-refused"}},
+	}, zone: verdict.Beyond, fault: "destination-silent", confidence: verdict.Likely, says: "after 198.51.100.13, hop 4",
+		cleared: []string{"path-stops", "service-refused"}},
 	{name: "refused", change: func(s *evidence.Set) {
 		s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Bookings, RTT: 20 * time.Millisecond}
-	}, zone: verdict.Beyond, fault: "service-refused", confidence: verdict.Certain, cleared: []string{"service-filtered", "destination-unreachable", "routing-loop"}},
+	}, zone: verdict.Beyond, fault: "service-refused", confidence: verdict.Certain,
+		cleared: []string{"service-filtered", "destination-unreachable", "routing-loop"}},
 	{name: "refused by a neighbour lies in the local subnet", change: func(s *evidence.Set) {
 		onSegment(s)
 		s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Core, RTT: time.Millisecond}
 	}, zone: verdict.LocalSubnet, fault: "service-refused"},
-	{name: "filtered", change: Unserved, zone: verdict.Beyond, fault: "service-filtered", confidence: verdict.Certain, cleared: []string{"service-refused", "path-stops"}},
+	{name: "filtered", change: Unserved, zone: verdict.Beyond, fault: "service-filtered", confidence: verdict.Certain,
+		cleared: []string{"service-refused", "path-stops"}},
 	{name: "echo ignored, service works", change: func(s *evidence.Set) {
 		s.Echoes[1].Reply = Silence()
 	}, zone: verdict.None, remarks: []string{"echo-filtered"}, cleared: []string{"destination-silent"}},
-	{name: "gateway ignores echo", change: func(s *evidence.Set) { s.Echoes[0].Reply = Silence() }, zone: verdict.None, remarks: []string{"gateway-ignores-echo"}, cleared: []string{"gateway-silent"}},
-	{name: "silent hop", change: func(s *evidence.Set) { s.Hops = Path(Bookings, Gateway, netip.Addr{}, Provider, Exchange, Bookings) }, zone: verdict.None, remarks: []string{"hop-silent"}},
-	{name: "no such name", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NXDOMAIN")) }, zone: verdict.Beyond, fault: "name-not-found", confidence: verdict.Certain, says: "bookings.kittiwake.example"},
-	{name: "a name without an address", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NOERROR")) }, zone: verdict.Beyond, fault: "name-not-found"},
+	{name: "gateway ignores echo", change: func(s *evidence.Set) { s.Echoes[0].Reply = Silence() }, zone: verdict.None,
+		remarks: []string{"gateway-ignores-echo"}, cleared: []string{"gateway-silent"}},
+	{name: "silent hop", change: func(s *evidence.Set) { s.Hops = Path(Bookings, Gateway, netip.Addr{}, Provider, Exchange, Bookings) },
+		zone: verdict.None, remarks: []string{"hop-silent"}},
+	{name: "no such name", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NXDOMAIN")) }, zone: verdict.Beyond,
+		fault: "name-not-found", confidence: verdict.Certain, says: "bookings.kittiwake.example"},
+	{name: "a name without an address", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NOERROR")) }, zone: verdict.Beyond,
+		fault: "name-not-found"},
 	{name: "no such name, one server silent", change: func(s *evidence.Set) {
 		Unnamed(s, answeredBy("NXDOMAIN"))
 		s.Lookups[0].Reply = Silence()
 	}, zone: verdict.Beyond, fault: "name-not-found", confidence: verdict.Likely, also: []string{"resolver-silent-local"}},
-	{name: "servers fail", change: func(s *evidence.Set) { Unnamed(s, answeredBy("SERVFAIL")) }, zone: verdict.Beyond, fault: "name-server-failing"},
+	{name: "servers fail", change: func(s *evidence.Set) { Unnamed(s, answeredBy("SERVFAIL")) }, zone: verdict.Beyond,
+		fault: "name-server-failing"},
 	{name: "servers fail because they are cut off", change: func(s *evidence.Set) {
 		Unnamed(s, answeredBy("SERVFAIL"))
 		s.Endpoint.Resolvers, s.Lookups = s.Endpoint.Resolvers[:1], s.Lookups[:1]
@@ -230,7 +256,8 @@ var cases = []testCase{
 		Unnamed(s, func(server netip.Addr) evidence.Lookup {
 			return evidence.Lookup{Reply: evidence.Reply{Outcome: evidence.Refused, From: server, Why: evidence.NoPort}}
 		})
-	}, zone: verdict.Beyond, fault: "resolver-silent", confidence: verdict.Certain, cleared: []string{"resolver-silent-local", "uplink-down"}},
+	}, zone: verdict.Beyond, fault: "resolver-silent", confidence: verdict.Certain,
+		cleared: []string{"resolver-silent-local", "uplink-down"}},
 	{name: "the only server is beyond and gone, routers answer", change: func(s *evidence.Set) {
 		s.Endpoint.Resolvers = s.Endpoint.Resolvers[1:]
 		Unnamed(s, unanswered)
@@ -239,7 +266,8 @@ var cases = []testCase{
 	{name: "a forwarder that lives, and nothing behind the gateway", change: func(s *evidence.Set) {
 		forwarder(s)
 		s.Hops = Path(evidence.Unassigned, Gateway, netip.Addr{}, netip.Addr{})
-	}, zone: verdict.Beyond, fault: "uplink-down", confidence: verdict.Likely, cleared: []string{"gateway-silent"}, possible: []string{"name-server-failing"}},
+	}, zone: verdict.Beyond, fault: "uplink-down", confidence: verdict.Likely, cleared: []string{"gateway-silent"},
+		possible: []string{"name-server-failing"}},
 	{name: "a forwarder that lives, and routers behind the gateway", change: func(s *evidence.Set) {
 		forwarder(s)
 		s.Hops = Path(evidence.Unassigned, Gateway, Edge, netip.Addr{})
@@ -247,7 +275,8 @@ var cases = []testCase{
 	{name: "silence from nowhere proves nothing", change: func(s *evidence.Set) {
 		s.Hops = append(s.Hops, Path(evidence.Unassigned, Gateway, netip.Addr{}, netip.Addr{})...)
 	}, zone: verdict.None, cleared: []string{"uplink-down", "path-stops"}},
-	{name: "a stub that works", change: func(s *evidence.Set) { stub(s, "NOERROR", true); s.Lookups[0].Addresses = []netip.Addr{Bookings} }, zone: verdict.None},
+	{name: "a stub that works", change: func(s *evidence.Set) { stub(s, "NOERROR", true); s.Lookups[0].Addresses = []netip.Addr{Bookings} },
+		zone: verdict.None},
 	{name: "a stub that is dead, though the servers behind it answer", change: func(s *evidence.Set) {
 		stub(s, "", true)
 		s.Lookups[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: localStub, Why: evidence.NoPort}
@@ -259,9 +288,12 @@ var cases = []testCase{
 		s.Connects, s.Routes = nil, nil
 	}, zone: verdict.Beyond, fault: "resolver-silent", says: "203.0.113.53", possible: []string{"name-server-failing"}},
 	{name: "a server that answers names and nothing about itself", change: func(s *evidence.Set) {
-		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Type: "CH", Reply: Silence()}, evidence.Lookup{Server: NS, Type: "CH", RCode: "REFUSED", Reply: Answer(NS, 20)})
+		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Type: "CH", Reply: Silence()},
+			evidence.Lookup{Server: NS, Type: "CH", RCode: "REFUSED", Reply: Answer(NS, 20)})
 	}, zone: verdict.None},
-	{name: "no target: in order as far as the gateway", change: func(s *evidence.Set) { s.Target = target.Target{}; s.Connects, s.Routes = nil, nil }, zone: verdict.None, says: "nothing beyond was asked for"},
+	{name: "no target: in order as far as the gateway",
+		change: func(s *evidence.Set) { s.Target = target.Target{}; s.Connects, s.Routes = nil, nil }, zone: verdict.None,
+		says: "nothing beyond was asked for"},
 	{name: "no target, no gateway", change: func(s *evidence.Set) {
 		s.Target = target.Target{}
 		s.Endpoint.Routes, s.Connects, s.Routes, s.Hops = nil, nil, nil, nil
@@ -272,13 +304,18 @@ var cases = []testCase{
 	}, zone: verdict.None, also: []string{"resolver-not-set"}},
 	{name: "one family of two fails", change: func(s *evidence.Set) {
 		six := netip.MustParseAddr("2001:db8:113::70")
-		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
-		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.Forward, Interface: "eth0", Via: netip.MustParseAddr("fe80::1")})
+		s.Lookups = append(s.Lookups,
+			evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six},
+				Reply: Answer(Core, 1)})
+		s.Routes = append(s.Routes,
+			endpoint.RouteAnswer{To: six, Verdict: endpoint.Forward, Interface: "eth0", Via: netip.MustParseAddr("fe80::1")})
 		s.Connects = append(s.Connects, evidence.Connect{To: netip.AddrPortFrom(six, 443), Reply: Silence()})
 	}, zone: verdict.Beyond, fault: "one-family-broken"},
 	{name: "a family without a route does not count", change: func(s *evidence.Set) {
 		six := netip.MustParseAddr("2001:db8:113::70")
-		s.Lookups = append(s.Lookups, evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six}, Reply: Answer(Core, 1)})
+		s.Lookups = append(s.Lookups,
+			evidence.Lookup{Server: Core, Name: "bookings.kittiwake.example", Type: "AAAA", RCode: "NOERROR", Addresses: []netip.Addr{six},
+				Reply: Answer(Core, 1)})
 		s.Routes = append(s.Routes, endpoint.RouteAnswer{To: six, Verdict: endpoint.NoRoute})
 	}, zone: verdict.None},
 }
@@ -287,7 +324,8 @@ var localStub = netip.MustParseAddr("127.0.0.53")
 
 // stub puts a forwarder of this machine before the name server beyond: what it says, and whether that one answers.
 func stub(s *evidence.Set, code string, behind bool) {
-	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: localStub, Stub: true, Source: "/etc/resolv.conf"}, {Address: NS, Behind: true, Source: "behind"}}
+	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: localStub, Stub: true, Source: "/etc/resolv.conf"},
+		{Address: NS, Behind: true, Source: "behind"}}
 	s.Lookups = []evidence.Lookup{
 		{Server: localStub, Name: s.Target.Name, Type: "A", RCode: code, Reply: Answer(localStub, 1)},
 		{Server: NS, Name: s.Target.Name, Type: "A", RCode: "NOERROR", Addresses: []netip.Addr{Bookings}, Reply: Answer(NS, 20)},
@@ -426,7 +464,8 @@ func soFar(s *evidence.Set, rng *rand.Rand) *evidence.Set {
 
 // What a fault brings about never clears it, however little of it has come: everything in these sets follows from their fault.
 func TestPredictedEvidenceNeverClears(t *testing.T) {
-	all := slices.DeleteFunc(slices.Concat(cases, leaseCases, planeCases, waysCases, webCases), func(c testCase) bool { return c.fault == "" })
+	all := slices.DeleteFunc(slices.Concat(cases, leaseCases, planeCases, waysCases, webCases),
+		func(c testCase) bool { return c.fault == "" })
 	rapid.Check(t, func(t *rapid.T) {
 		c := rapid.SampledFrom(all).Draw(t, "case")
 		seed := rapid.Uint64().Draw(t, "seed")
@@ -463,7 +502,8 @@ func TestWithheldClearsNobody(t *testing.T) {
 	for _, s := range r.Suspects {
 		assert.False(t, s.Standing.Holds(), "%s is %v with no probe answered", s.Fault.ID, s.Standing)
 	}
-	for _, id := range []string{"address-conflict", "segment-isolated", "gateway-silent", "gateway-does-not-forward", "uplink-down", "path-stops", "service-filtered", "name-not-found"} {
+	for _, id := range []string{"address-conflict", "segment-isolated", "gateway-silent", "gateway-does-not-forward", "uplink-down",
+		"path-stops", "service-filtered", "name-not-found"} {
 		assert.Equal(t, "possible", standing(r, id), id)
 	}
 	assert.Equal(t, verdict.Undetermined, r.Zone)
@@ -478,17 +518,20 @@ func TestSettled(t *testing.T) {
 		open   []evidence.Kind
 		want   bool
 	}{
-		{"healthy does not wait for the trace", nil, []evidence.Kind{evidence.PathTrace, evidence.OtherNeighbours, evidence.DHCPOffer}, true},
+		{"healthy does not wait for the trace", nil, []evidence.Kind{evidence.PathTrace, evidence.OtherNeighbours, evidence.DHCPOffer},
+			true},
 		{"healthy waits for silence", nil, []evidence.Kind{evidence.AddressConflict}, false},
 		{"healthy waits for every name server", nil, []evidence.Kind{evidence.NameLookup}, false},
 		{"nothing is nearer than a port that is down", func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, evidence.Kinds(), true},
 		{"a silent gateway waits for what is nearer", GatewayGone, []evidence.Kind{evidence.ServiceConnect}, false},
-		{"a silent gateway does not wait for what lies behind", GatewayGone, []evidence.Kind{evidence.TargetEcho, evidence.PathTrace}, true},
+		{"a silent gateway does not wait for what lies behind", GatewayGone, []evidence.Kind{evidence.TargetEcho, evidence.PathTrace},
+			true},
 		{"a silent gateway that came by DHCP waits for other routers, also beside another fault", func(s *evidence.Set) {
 			GatewayGone(s)
 			s.Conflicts[0] = evidence.Conflict{Address: Own, Reply: Answer(Own, 1)}
 		}, []evidence.Kind{evidence.Handoffs}, false},
-		{"a supported fault waits for what may confirm or clear it", func(s *evidence.Set) { alone(s, Silence()) }, []evidence.Kind{evidence.NameLookup}, false},
+		{"a supported fault waits for what may confirm or clear it", func(s *evidence.Set) { alone(s, Silence()) },
+			[]evidence.Kind{evidence.NameLookup}, false},
 	} {
 		s := Healthy()
 		if c.change != nil {

@@ -10,8 +10,8 @@ import (
 // Longest is how many runes of a foreign string are shown; a DNS name has at most 253 octets (RFC 1035 §2.3.4).
 const Longest = 256
 
-// Clean returns s as data: control characters, the C1 range (U+009B begins an escape sequence on some terminals), direction
-// overrides (U+202E and its kin), line separators and bytes that are no UTF-8 come back as visible escapes, and what is longer than Longest is cut.
+// Clean returns s as data: control characters, the C1 range (U+009B begins an escape sequence on some terminals), direction overrides
+// (U+202E and its kin), line separators and bytes that are no UTF-8 come back as visible escapes, and what is longer than Longest is cut.
 func Clean(s string) string {
 	plain := len(s) <= Longest
 	for i := 0; plain && i < len(s); i++ {

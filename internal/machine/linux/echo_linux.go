@@ -193,8 +193,9 @@ func (p *echoPort) read(got packet) (machine.EchoArrival, bool) {
 	if !ok || !r.About.EchoFamily || (!p.datagram && r.About.ID != p.id) {
 		return machine.EchoArrival{}, false
 	}
-	return machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Arrival: machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why,
-		ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: got.at, Stamp: got.stamp}}, true
+	return machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(),
+		Arrival: machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why,
+			ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: got.at, Stamp: got.stamp}}, true
 }
 
 func (p *echoPort) proto() int {

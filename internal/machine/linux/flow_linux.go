@@ -12,8 +12,8 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// flowPort sends packets of one flow over one socket, with a hop limit for each. UDP packets carry their number in the payload, which routers quote
-// (RFC 1812 §4.3.2.3); TCP segments in the sequence number, which every router must quote (RFC 792).
+// flowPort sends packets of one flow over one socket, with a hop limit for each. UDP packets carry their number in the payload, which
+// routers quote (RFC 1812 §4.3.2.3); TCP segments in the sequence number, which every router must quote (RFC 792).
 type flowPort struct {
 	*socket
 	tcp  bool

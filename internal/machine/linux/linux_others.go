@@ -10,5 +10,6 @@ import (
 )
 
 func open() (machine.Machine, error) {
-	return nil, fmt.Errorf("this machine runs %s, and only Linux can be examined; `passepartout demo` and --scenario work here", runtime.GOOS)
+	return nil, fmt.Errorf("this machine runs %s, and only Linux can be examined; `passepartout demo` and --scenario work here",
+		runtime.GOOS)
 }

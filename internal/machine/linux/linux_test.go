@@ -168,8 +168,8 @@ func TestFilterOnThisMachineIsToldFromOneElsewhere(t *testing.T) {
 	})
 }
 
-// TestRoundTripAgainstCapture compares measured round trips with those that a packet socket on the same port saw, by the kernel's own stamps: 50 targets,
-// five probes a second each.
+// TestRoundTripAgainstCapture compares measured round trips with those that a packet socket on the same port saw, by the kernel's own
+// stamps: 50 targets, five probes a second each.
 func TestRoundTripAgainstCapture(t *testing.T) {
 	const targets, each = 50, 40
 	for _, busy := range []bool{false, true} {
@@ -248,7 +248,8 @@ func capturePort(t *testing.T, port string) *os.File {
 	fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_RAW|unix.SOCK_NONBLOCK, 0)
 	require.NoError(t, err)
 	require.NoError(t, unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1))
-	require.NoError(t, unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: unix.ETH_P_ALL<<8&0xff00 | unix.ETH_P_ALL>>8, Ifindex: link.Attrs().Index}))
+	require.NoError(t,
+		unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: unix.ETH_P_ALL<<8&0xff00 | unix.ETH_P_ALL>>8, Ifindex: link.Attrs().Index}))
 	return os.NewFile(uintptr(fd), port)
 }
 

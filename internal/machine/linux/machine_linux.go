@@ -38,7 +38,8 @@ func tryPermissions() machine.Permissions {
 	case canOpen(unix.AF_INET, unix.SOCK_DGRAM, unix.IPPROTO_ICMP):
 		p.Echo = machine.Permission{Granted: true, How: "datagram"}
 	default:
-		p.Echo = machine.Permission{Why: "needs permission to send echo requests", Mend: `sudo sysctl -w net.ipv4.ping_group_range="0 2147483647"`}
+		p.Echo = machine.Permission{Why: "needs permission to send echo requests",
+			Mend: `sudo sysctl -w net.ipv4.ping_group_range="0 2147483647"`}
 	}
 	if canOpen(unix.AF_PACKET, unix.SOCK_RAW, 0) {
 		p.Frames = machine.Permission{Granted: true, How: "raw"}

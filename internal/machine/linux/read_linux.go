@@ -202,7 +202,8 @@ func readFiles(e *endpoint.Endpoint) {
 
 func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.Interface {
 	a := l.Attrs()
-	i := endpoint.Interface{Index: a.Index, Name: a.Name, MTU: a.MTU, Up: a.Flags&net.FlagUp != 0, Kind: kindOf(l), Driver: driverOf(a.Name)}
+	i := endpoint.Interface{Index: a.Index, Name: a.Name, MTU: a.MTU, Up: a.Flags&net.FlagUp != 0, Kind: kindOf(l),
+		Driver: driverOf(a.Name)}
 	i.Hardware, _ = endpoint.HardwareFrom(a.HardwareAddr)
 	if i.Up {
 		i.Carrier = endpoint.CarrierAbsent
@@ -225,7 +226,8 @@ func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.I
 		i.Counters = endpoint.Counters{
 			ReceivedPackets: s.RxPackets, SentPackets: s.TxPackets, ReceivedBytes: s.RxBytes, SentBytes: s.TxBytes,
 			ReceiveErrors: s.RxErrors, SendErrors: s.TxErrors, ReceiveDrops: s.RxDropped, SendDrops: s.TxDropped,
-			Damaged: s.RxCrcErrors + s.RxFrameErrors + s.RxLengthErrors, Overruns: s.RxOverErrors + s.RxFifoErrors + s.RxMissedErrors, CarrierLosses: s.TxCarrierErrors, Collisions: s.Collisions,
+			Damaged: s.RxCrcErrors + s.RxFrameErrors + s.RxLengthErrors, Overruns: s.RxOverErrors + s.RxFifoErrors + s.RxMissedErrors,
+			CarrierLosses: s.TxCarrierErrors, Collisions: s.Collisions,
 		}
 	}
 	return i
@@ -322,10 +324,12 @@ func addressOf(a netlink.Addr) (endpoint.Address, bool) {
 }
 
 func routesOf(r netlink.Route, names map[int]string) []endpoint.Route {
-	if r.Table == unix.RT_TABLE_LOCAL || r.Type == unix.RTN_MULTICAST || r.Type == unix.RTN_BROADCAST || r.Type == unix.RTN_ANYCAST || r.Type == unix.RTN_LOCAL {
+	if r.Table == unix.RT_TABLE_LOCAL || r.Type == unix.RTN_MULTICAST || r.Type == unix.RTN_BROADCAST || r.Type == unix.RTN_ANYCAST ||
+		r.Type == unix.RTN_LOCAL {
 		return nil
 	}
-	out := endpoint.Route{Interface: names[r.LinkIndex], Metric: r.Priority, Table: r.Table, OnLink: r.Flags&unix.RTNH_F_ONLINK != 0, Verdict: endpoint.Forward}
+	out := endpoint.Route{Interface: names[r.LinkIndex], Metric: r.Priority, Table: r.Table, OnLink: r.Flags&unix.RTNH_F_ONLINK != 0,
+		Verdict: endpoint.Forward}
 	switch r.Type {
 	case unix.RTN_BLACKHOLE:
 		out.Verdict = endpoint.Blackhole
@@ -359,7 +363,8 @@ func routesOf(r netlink.Route, names map[int]string) []endpoint.Route {
 		out.Origin = endpoint.ByDHCP
 	case unix.RTPROT_RA:
 		out.Origin = endpoint.ByRouterAdvertisement
-	case unix.RTPROT_BIRD, unix.RTPROT_ZEBRA, unix.RTPROT_BGP, unix.RTPROT_OSPF, unix.RTPROT_ISIS, unix.RTPROT_RIP, unix.RTPROT_BABEL, unix.RTPROT_EIGRP:
+	case unix.RTPROT_BIRD, unix.RTPROT_ZEBRA, unix.RTPROT_BGP, unix.RTPROT_OSPF, unix.RTPROT_ISIS, unix.RTPROT_RIP, unix.RTPROT_BABEL,
+		unix.RTPROT_EIGRP:
 		out.Origin = endpoint.ByRoutingDaemon
 	}
 	if len(r.MultiPath) == 0 {

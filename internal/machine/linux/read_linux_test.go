@@ -98,7 +98,8 @@ func TestReadAddressesAndRoutes(t *testing.T) {
 			{Dst: network("10.4.0.0/16"), Type: unix.RTN_UNREACHABLE},
 			{Dst: network("10.5.0.0/16"), Type: unix.RTN_PROHIBIT},
 			{LinkIndex: index, Dst: network("10.6.0.0/16"), Gw: net.ParseIP("10.99.99.99"), Flags: int(netlink.FLAG_ONLINK)},
-			{Dst: network("10.7.0.0/16"), MultiPath: []*netlink.NexthopInfo{{LinkIndex: index, Gw: gw}, {LinkIndex: index, Gw: net.ParseIP("172.27.40.2")}}},
+			{Dst: network("10.7.0.0/16"),
+				MultiPath: []*netlink.NexthopInfo{{LinkIndex: index, Gw: gw}, {LinkIndex: index, Gw: net.ParseIP("172.27.40.2")}}},
 			{LinkIndex: index, Dst: network("10.8.0.0/16"), Gw: gw, Table: 77},
 			{LinkIndex: index, Dst: network("2001:db8:9::/48"), Gw: net.ParseIP("2001:db8:40::1"), Protocol: unix.RTPROT_RA},
 		} {
@@ -112,7 +113,9 @@ func TestReadAddressesAndRoutes(t *testing.T) {
 			by[r.To.String()] = append(by[r.To.String()], r)
 		}
 		via := netip.MustParseAddr("172.27.40.1")
-		assert.Equal(t, endpoint.Route{To: netip.MustParsePrefix("10.1.0.0/16"), Via: via, Interface: "eth0", Metric: 50, Table: 254, Origin: endpoint.ByHand, Verdict: endpoint.Forward}, by["10.1.0.0/16"][0])
+		assert.Equal(t,
+			endpoint.Route{To: netip.MustParsePrefix("10.1.0.0/16"), Via: via, Interface: "eth0", Metric: 50, Table: 254,
+				Origin: endpoint.ByHand, Verdict: endpoint.Forward}, by["10.1.0.0/16"][0])
 		assert.Equal(t, endpoint.ByRoutingDaemon, by["10.2.0.0/16"][0].Origin)
 		assert.Equal(t, endpoint.Blackhole, by["10.3.0.0/16"][0].Verdict)
 		assert.Equal(t, endpoint.UnreachableRoute, by["10.4.0.0/16"][0].Verdict)
@@ -132,7 +135,8 @@ func TestReadAddressesAndRoutes(t *testing.T) {
 		assert.Equal(t, endpoint.ByHand, origins["172.27.40.24/24"])
 		assert.Equal(t, endpoint.ByRouterAdvertisement, origins["2001:db8:40::24/64"])
 
-		for to, want := range map[string]endpoint.RouteVerdict{"10.1.2.3": endpoint.Forward, "10.3.2.3": endpoint.Blackhole, "10.4.2.3": endpoint.UnreachableRoute, "10.5.2.3": endpoint.ProhibitedRoute, "127.0.0.1": endpoint.LocalRoute} {
+		for to, want := range map[string]endpoint.RouteVerdict{"10.1.2.3": endpoint.Forward, "10.3.2.3": endpoint.Blackhole,
+			"10.4.2.3": endpoint.UnreachableRoute, "10.5.2.3": endpoint.ProhibitedRoute, "127.0.0.1": endpoint.LocalRoute} {
 			r, err := m.Route(t.Context(), netip.MustParseAddr(to), "")
 			require.NoError(t, err)
 			assert.Equal(t, want, r.Verdict, to)
@@ -150,8 +154,10 @@ func TestNeighbourStates(t *testing.T) {
 		eth0, err := netlink.LinkByName("eth0")
 		require.NoError(t, err)
 		hw, _ := net.ParseMAC("02:00:00:00:00:99")
-		for ip, state := range map[string]int{"172.27.40.200": unix.NUD_PERMANENT, "172.27.40.201": unix.NUD_STALE, "172.27.40.202": unix.NUD_REACHABLE} {
-			require.NoError(t, netlink.NeighAdd(&netlink.Neigh{LinkIndex: eth0.Attrs().Index, IP: net.ParseIP(ip), HardwareAddr: hw, State: state}))
+		for ip, state := range map[string]int{"172.27.40.200": unix.NUD_PERMANENT, "172.27.40.201": unix.NUD_STALE,
+			"172.27.40.202": unix.NUD_REACHABLE} {
+			require.NoError(t,
+				netlink.NeighAdd(&netlink.Neigh{LinkIndex: eth0.Attrs().Index, IP: net.ParseIP(ip), HardwareAddr: hw, State: state}))
 		}
 		entries, err := m.Neighbours(t.Context())
 		require.NoError(t, err)

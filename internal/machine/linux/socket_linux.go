@@ -92,7 +92,8 @@ func configure(fd int, v6 bool, o options) error {
 		_ = unix.SetsockoptInt(fd, level, recvHops, 1)
 	}
 	if o.departed {
-		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPING, unix.SOF_TIMESTAMPING_TX_SOFTWARE|unix.SOF_TIMESTAMPING_SOFTWARE|unix.SOF_TIMESTAMPING_OPT_ID|unix.SOF_TIMESTAMPING_OPT_TSONLY)
+		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPING,
+			unix.SOF_TIMESTAMPING_TX_SOFTWARE|unix.SOF_TIMESTAMPING_SOFTWARE|unix.SOF_TIMESTAMPING_OPT_ID|unix.SOF_TIMESTAMPING_OPT_TSONLY)
 	}
 	return nil
 }
@@ -113,8 +114,8 @@ func (s *socket) send(packet []byte, to netip.AddrPort, hopLimit int) (at time.T
 		sa = sockaddr(to)
 	}
 	werr := s.raw.Write(func(fd uintptr) bool {
-		// A socket reports an ICMP error about an earlier packet at its next use, and does not send then (ip(7)). What that error said stands in
-		// the error queue; one that is about this packet comes again.
+		// A socket reports an ICMP error about an earlier packet at its next use, and does not send then (ip(7)). What that error said
+		// stands in the error queue; one that is about this packet comes again.
 		for range 4 {
 			at = time.Now()
 			if _, err = unix.SendmsgN(int(fd), packet, control, sa, 0); !isICMPErrno(err) {
@@ -191,7 +192,8 @@ func (s *socket) receive(buf []byte) (p packet, err error) {
 
 // isICMPErrno: errors that a socket reports because of an ICMP message which stands in its error queue as well.
 func isICMPErrno(err error) bool {
-	return err == unix.ECONNREFUSED || err == unix.EHOSTUNREACH || err == unix.ENETUNREACH || err == unix.EMSGSIZE || err == unix.EACCES || err == unix.EPROTO || err == unix.ENOPROTOOPT || err == unix.EHOSTDOWN || err == unix.EOPNOTSUPP
+	return err == unix.ECONNREFUSED || err == unix.EHOSTUNREACH || err == unix.ENETUNREACH || err == unix.EMSGSIZE || err == unix.EACCES ||
+		err == unix.EPROTO || err == unix.ENOPROTOOPT || err == unix.EHOSTDOWN || err == unix.EOPNOTSUPP
 }
 
 func (p *packet) readControl(b []byte, v6, queue bool, asked netip.Addr) {
@@ -205,11 +207,14 @@ func (p *packet) readControl(b []byte, v6, queue bool, asked netip.Addr) {
 			p.stamp = time.Unix(getInt64(m.Data), getInt64(m.Data[8:]))
 		case m.Header.Level == unix.SOL_SOCKET && m.Header.Type == unix.SCM_TIMESTAMPING && len(m.Data) >= 16 && p.stamp.IsZero():
 			p.stamp = time.Unix(getInt64(m.Data), getInt64(m.Data[8:])) // the first of three: software
-		case m.Header.Level == unix.IPPROTO_IP && m.Header.Type == unix.IP_TTL, m.Header.Level == unix.IPPROTO_IPV6 && m.Header.Type == unix.IPV6_HOPLIMIT:
+		case m.Header.Level == unix.IPPROTO_IP && m.Header.Type == unix.IP_TTL, m.Header.Level == unix.IPPROTO_IPV6 &&
+			m.Header.Type == unix.IPV6_HOPLIMIT:
 			if len(m.Data) >= 4 {
 				p.hops = int(getInt32(m.Data))
 			}
-		case queue && (m.Header.Level == unix.IPPROTO_IP && m.Header.Type == unix.IP_RECVERR || m.Header.Level == unix.IPPROTO_IPV6 && m.Header.Type == unix.IPV6_RECVERR):
+		case queue &&
+			(m.Header.Level == unix.IPPROTO_IP && m.Header.Type == unix.IP_RECVERR || m.Header.Level == unix.IPPROTO_IPV6 &&
+				m.Header.Type == unix.IPV6_RECVERR):
 			p.report = parseQueued(m.Data, v6, asked)
 		}
 	}

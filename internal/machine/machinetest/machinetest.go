@@ -1,5 +1,5 @@
-// Package machinetest holds what every machine.Machine must do, whatever it stands on: the same questions to the healthy demonstration site, with the
-// rule that a failing machine breaks.
+// Package machinetest holds what every machine.Machine must do, whatever it stands on: the same questions to the healthy demonstration
+// site, with the rule that a failing machine breaks.
 package machinetest
 
 import (
@@ -60,7 +60,8 @@ func Run(t *testing.T, g Ground) {
 		{"echo, too large", "a request that must not be split and does not fit the port is refused by the machine itself", echoTooLarge},
 		{"flow, UDP", "packets of one flow are told apart by their numbers, wherever they end", flowUDP},
 		{"flow, TCP", "segments of one flow likewise, and the service's answer counts", flowTCP},
-		{"datagram, too large", "nor does a datagram that must not be split leave a port that it does not fit; one of full size arrives", datagramTooLarge},
+		{"datagram, too large", "nor does a datagram that must not be split leave a port that it does not fit; one of full size arrives",
+			datagramTooLarge},
 		{"datagram, refused", "a closed port is that host's own refusal, told with ICMP type and code", datagramRefused},
 		{"datagram, hop limit", "the hop limit of a datagram socket holds, and the error names the router", datagramHopLimit},
 		{"datagram, silence", "a context ends Receive with its own error", datagramSilence},
@@ -119,8 +120,8 @@ func framesClosed(t *testing.T, m machine.Machine) {
 	}
 }
 
-// downAndUp: a socket for frames says when its interface goes down, so that nobody takes silence for quiet; when the interface is up again, another hears as
-// before, and through package shared nobody need open another.
+// downAndUp: a socket for frames says when its interface goes down, so that nobody takes silence for quiet; when the interface is up again,
+// another hears as before, and through package shared nobody need open another.
 func downAndUp(t *testing.T, g Ground) {
 	bare, err := g.Machine.OpenFrames(machine.FrameConfig{Interface: "eth0"})
 	require.NoError(t, err)
@@ -413,7 +414,9 @@ func dhcpFrames(t *testing.T, m machine.Machine) {
 	require.NoError(t, other.Send(wire.ARPRequest(port.Hardware(), own, printer)))
 	m1, err := dhcpv4.NewDiscovery(wire.HardwareOf(port.Hardware()))
 	require.NoError(t, err)
-	require.NoError(t, other.Send(wire.UDPFrame(port.Hardware(), wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"), m1.ToBytes())))
+	require.NoError(t,
+		other.Send(wire.UDPFrame(port.Hardware(), wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"),
+			netip.MustParseAddrPort("255.255.255.255:67"), m1.ToBytes())))
 	for _, want := range []dhcp.Type{dhcp.Discover, dhcp.Offer} {
 		frame, _, err := port.Receive()
 		require.NoError(t, err, "no %v was heard", want)

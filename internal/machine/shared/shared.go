@@ -1,5 +1,5 @@
-// Package shared opens each interface of a machine for frames once, however many listen to it: one owner of the socket, and subscribers. The socket comes
-// back by itself when its interface does, and those who listen are told of the time in which nothing could be heard.
+// Package shared opens each interface of a machine for frames once, however many listen to it: one owner of the socket, and subscribers.
+// The socket comes back by itself when its interface does, and those who listen are told of the time in which nothing could be heard.
 package shared
 
 import (
@@ -42,7 +42,8 @@ func New(m machine.Machine, gap func(Gap)) *Machine {
 	return &Machine{Machine: m, gap: gap, owned: map[key]*owner{}}
 }
 
-// OpenFrames implements machine.Machine: it subscribes to the interface's one socket, which is opened for the first subscriber and closed after the last.
+// OpenFrames implements machine.Machine: it subscribes to the interface's one socket, which is opened for the first subscriber and closed
+// after the last.
 func (m *Machine) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -22,7 +22,9 @@ func advertise(n *node, p *port) (stop func()) {
 			return
 		}
 		if wire.IsSolicitation(frame) {
-			p.transmit(wire.RouterAdvertisement(p.hw, own, wire.Advertised{Lifetime: time.Duration(spec.Lifetime), Other: spec.Inform, Prefix: spec.Prefix, Valid: 24 * time.Hour, Resolvers: spec.Resolvers, CaptivePortal: spec.Portal}))
+			p.transmit(wire.RouterAdvertisement(p.hw, own,
+				wire.Advertised{Lifetime: time.Duration(spec.Lifetime), Other: spec.Inform, Prefix: spec.Prefix, Valid: 24 * time.Hour,
+					Resolvers: spec.Resolvers, CaptivePortal: spec.Portal}))
 			return
 		}
 		f, ok := wire.ParseFrame(frame)
@@ -41,7 +43,9 @@ func informed(payload []byte, p *port, spec *scenario.Advertises) ([]byte, bool)
 	if err != nil || q.MessageType != dhcpv6.MessageTypeInformationRequest {
 		return nil, false
 	}
-	m, err := dhcpv6.NewReplyFromMessage(q, dhcpv6.WithServerID(&dhcpv6.DUIDLL{HWType: iana.HWTypeEthernet, LinkLayerAddr: wire.HardwareOf(p.hw)}), dhcpv6.WithDNS(ips(spec.Resolvers)...))
+	m, err := dhcpv6.NewReplyFromMessage(q,
+		dhcpv6.WithServerID(&dhcpv6.DUIDLL{HWType: iana.HWTypeEthernet, LinkLayerAddr: wire.HardwareOf(p.hw)}),
+		dhcpv6.WithDNS(ips(spec.Resolvers)...))
 	if err != nil {
 		return nil, false
 	}

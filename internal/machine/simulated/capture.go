@@ -28,7 +28,8 @@ func (n *node) capture() {
 		rules = append(rules, stack.Rule{Filter: stack.EmptyFilter4(), Target: &stack.AcceptTarget{NetworkProtocol: proto}})
 	}
 	rules = append(rules, stack.Rule{Filter: stack.EmptyFilter4(), Target: &stack.ErrorTarget{NetworkProtocol: proto}})
-	begins := [stack.NumHooks]int{stack.Prerouting: 0, stack.Input: first + 1, stack.Forward: stack.HookUnset, stack.Output: first + 2, stack.Postrouting: first + 3}
+	begins := [stack.NumHooks]int{stack.Prerouting: 0, stack.Input: first + 1, stack.Forward: stack.HookUnset, stack.Output: first + 2,
+		stack.Postrouting: first + 3}
 	ends := begins
 	ends[stack.Prerouting] = first
 	n.stack.IPTables().ReplaceTable(stack.NATID, stack.Table{Rules: rules, BuiltinChains: begins, Underflows: ends}, false)
@@ -52,5 +53,6 @@ func (m passing) Match(_ stack.Hook, packet *stack.PacketBuffer, in, _ string) (
 
 // captures reports whether a frame that is to be passed on is accepted by the node itself.
 func (n *node) captures(p *port, v view) bool {
-	return p == n.ports[0] && !v.v6 && v.proto == "tcp" && slices.ContainsFunc(n.spec().Captures, func(c scenario.Capture) bool { return c.Port == v.dstPort })
+	return p == n.ports[0] && !v.v6 && v.proto == "tcp" &&
+		slices.ContainsFunc(n.spec().Captures, func(c scenario.Capture) bool { return c.Port == v.dstPort })
 }

@@ -75,7 +75,8 @@ func (n *node) become(spec *scenario.Node) {
 			}
 		}
 		for _, a := range now {
-			address := tcpip.ProtocolAddress{Protocol: protoOf(a.Addr()), AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(a.Addr()), PrefixLen: a.Bits()}}
+			address := tcpip.ProtocolAddress{Protocol: protoOf(a.Addr()),
+				AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(a.Addr()), PrefixLen: a.Bits()}}
 			if !slices.Contains(was.Ports[p.name].Addresses, a) {
 				_ = n.stack.AddProtocolAddress(p.id, address, stack.AddressProperties{})
 			}
@@ -99,7 +100,8 @@ func (m *endpointMachine) notify() {
 	}
 }
 
-// SwitchPort takes one of the endpoint's interfaces down, or up again, as an administrator does. Its addresses and routes are there again when it is up.
+// SwitchPort takes one of the endpoint's interfaces down, or up again, as an administrator does. Its addresses and routes are there again
+// when it is up.
 func (s *Site) SwitchPort(name string, up bool) {
 	for _, p := range s.endpoint.node.ports {
 		if p.name != name {

@@ -75,15 +75,18 @@ func serveDHCP(n *node, p *port, site *scenario.Site) (stop func()) {
 		}
 		options := []dhcpv4.Modifier{dhcpv4.WithMessageType(kind), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own.AsSlice()))}
 		if q.MessageType() == dhcpv4.MessageTypeInform {
-			address, _ = netip.AddrFromSlice(q.ClientIPAddr.To4()) // answered where it came from, with neither address nor lease (RFC 2131 §4.3.5)
+			// answered where it came from, with neither address nor lease (RFC 2131 §4.3.5)
+			address, _ = netip.AddrFromSlice(q.ClientIPAddr.To4())
 		} else if kind != dhcpv4.MessageTypeNak {
-			options = append(options, dhcpv4.WithYourIP(address.AsSlice()), dhcpv4.WithServerIP(own.AsSlice()), dhcpv4.WithOption(dhcpv4.OptIPAddressLeaseTime(time.Duration(spec.Lease))))
+			options = append(options, dhcpv4.WithYourIP(address.AsSlice()), dhcpv4.WithServerIP(own.AsSlice()),
+				dhcpv4.WithOption(dhcpv4.OptIPAddressLeaseTime(time.Duration(spec.Lease))))
 		}
 		if kind != dhcpv4.MessageTypeNak {
 			options = append(options, dhcpv4.WithOption(dhcpv4.OptSubnetMask(net.CIDRMask(spec.Bits, 32))),
 				dhcpv4.WithOption(dhcpv4.OptRouter(ips(spec.Routers)...)), dhcpv4.WithOption(dhcpv4.OptDNS(ips(spec.Resolvers)...)),
 				dhcpv4.WithOption(dhcpv4.OptDomainName(spec.Domain)))
-			for code, text := range map[dhcpv4.GenericOptionCode]string{dhcp.OptCaptivePortal: spec.Portal, dhcp.OptProxyConfig: spec.ProxyFile} {
+			for code, text := range map[dhcpv4.GenericOptionCode]string{dhcp.OptCaptivePortal: spec.Portal,
+				dhcp.OptProxyConfig: spec.ProxyFile} {
 				if text != "" {
 					options = append(options, dhcpv4.WithOption(dhcpv4.OptGeneric(code, []byte(text))))
 				}

@@ -13,8 +13,8 @@ import (
 	"passepartout/internal/scenario"
 )
 
-// Asker is a DHCP client that keeps asking: a machine whose own client never comes to an end, or is switched on again and again. It sends frames and is
-// told of those that arrive, and so stands on a simulated port and on a real one alike.
+// Asker is a DHCP client that keeps asking: a machine whose own client never comes to an end, or is switched on again and again. It sends
+// frames and is told of those that arrive, and so stands on a simulated port and on a real one alike.
 type Asker struct {
 	hw   endpoint.HardwareAddr
 	spec scenario.Asks
@@ -39,7 +39,8 @@ func (a *Asker) ask() {
 	for turn := 0; ; turn++ {
 		m, err := dhcpv4.NewDiscovery(wire.HardwareOf(a.hw))
 		if a.spec.Wants.IsValid() && turn%2 == 0 {
-			m, err = dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest), dhcpv4.WithHwAddr(wire.HardwareOf(a.hw)), dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(a.spec.Wants.AsSlice())))
+			m, err = dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest), dhcpv4.WithHwAddr(wire.HardwareOf(a.hw)),
+				dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(a.spec.Wants.AsSlice())))
 		}
 		if err == nil {
 			m.SetBroadcast()
@@ -54,7 +55,8 @@ func (a *Asker) ask() {
 }
 
 func (a *Asker) say(m *dhcpv4.DHCPv4) {
-	a.send(wire.UDPFrame(a.hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"), m.ToBytes()))
+	a.send(wire.UDPFrame(a.hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"),
+		m.ToBytes()))
 }
 
 // Hear takes a frame that arrived; an offer is taken up.

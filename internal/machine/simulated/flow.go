@@ -108,7 +108,8 @@ func (p *flowPort) hear(frame []byte) {
 		segment = header.IPv4(frame[ethernetHeader:]).Payload()
 	}
 	if number, refused, ok := wire.SYNAnswer(segment, p.from.Port(), p.to.Port()); ok {
-		p.put(flowArrival{number, machine.Arrival{Outcome: wire.AnsweredFlow(refused), From: v.src, HopLimitLeft: v.hopLimit, At: time.Now()}})
+		p.put(flowArrival{number,
+			machine.Arrival{Outcome: wire.AnsweredFlow(refused), From: v.src, HopLimitLeft: v.hopLimit, At: time.Now()}})
 	}
 }
 

@@ -8,9 +8,10 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 )
 
-// passOn passes a frame on as a router does, when it is plain: there is a way, the packet fits the port, and the next hop's hardware address is
-// known. False leaves it to gVisor, which asks for the address, says "too big", or says that there is no way. Besides being quicker, this is what chooses
-// between two next hops, which gVisor cannot: by addresses, and by ports for UDP and TCP, as a kernel with fib_multipath_hash_policy=1 does.
+// passOn passes a frame on as a router does, when it is plain: there is a way, the packet fits the port, and the next hop's hardware
+// address is known. False leaves it to gVisor, which asks for the address, says "too big", or says that there is no way. Besides being
+// quicker, this is what chooses between two next hops, which gVisor cannot: by addresses, and by ports for UDP and TCP, as a kernel with
+// fib_multipath_hash_policy=1 does.
 func (n *node) passOn(frame []byte, v view) bool {
 	if !v.dst.IsGlobalUnicast() || v.src.IsLinkLocalUnicast() {
 		return false

@@ -26,17 +26,21 @@ func altered(t *testing.T, change func(*scenario.Scenario)) machine.Machine {
 	return site.Machine()
 }
 
-// echoes sends echo requests, so many of that size and hop limit, and counts what comes back within a time, by outcome.
-func echoes(t *testing.T, m machine.Machine, c machine.EchoConfig, to string, n, size, hops int, within time.Duration) map[evidence.Outcome]int {
+// echoes sends echo requests, so many of that size and hop limit, and counts what comes back, by outcome, until nothing has for a time.
+func echoes(t *testing.T, m machine.Machine, c machine.EchoConfig, to string, n, size, hops int,
+	within time.Duration) map[evidence.Outcome]int {
 	port, err := m.OpenEcho(c)
 	require.NoError(t, err)
-	time.AfterFunc(within, func() { port.Close() })
+	sent := make(chan struct{})
 	go func() {
+		defer close(sent)
 		for i := range n {
 			_, _ = port.Send(machine.EchoRequest{To: netip.MustParseAddr(to), Seq: uint16(i), HopLimit: hops, Payload: make([]byte, size)})
 			time.Sleep(time.Millisecond)
 		}
 	}()
+	<-sent
+	over := time.AfterFunc(within, func() { port.Close() })
 	got := map[evidence.Outcome]int{}
 	for {
 		a, err := port.Receive()
@@ -44,6 +48,7 @@ func echoes(t *testing.T, m machine.Machine, c machine.EchoConfig, to string, n,
 			return got
 		}
 		got[a.Outcome]++
+		over.Reset(within)
 	}
 }
 
@@ -58,7 +63,8 @@ func TestSegmentsImpair(t *testing.T) {
 		{"clean", func(*scenario.Scenario) {}, 48, n, n},
 		{"a third lost each way", func(s *scenario.Scenario) { s.Site.Segments["far"].Loss = 33 }, 48, 10, 45},
 		{"all lost for half of the time", func(s *scenario.Scenario) {
-			s.Site.Segments["far"].Bursts = scenario.Bursts{Every: scenario.Duration(30 * time.Millisecond), For: scenario.Duration(15 * time.Millisecond)}
+			s.Site.Segments["far"].Bursts = scenario.Bursts{Every: scenario.Duration(30 * time.Millisecond),
+				For: scenario.Duration(15 * time.Millisecond)}
 		}, 48, 5, 55},
 		{"large packets vanish", func(s *scenario.Scenario) { s.Site.Segments["far"].MTU = 1000 }, 1200, 0, 0},
 		{"small ones pass", func(s *scenario.Scenario) { s.Site.Segments["far"].MTU = 1000 }, 900, n, n},
@@ -89,7 +95,10 @@ func TestRoutersRationAndSayTooBig(t *testing.T) {
 // A port that the timeline unplugs has no carrier, sends nothing, and says so to whoever watches.
 func TestPortsFollowTheTimeline(t *testing.T) {
 	m := altered(t, func(s *scenario.Scenario) {
-		s.Timeline = scenario.Timeline{Events: []scenario.Event{{From: scenario.Duration(400 * time.Millisecond), For: scenario.Duration(400 * time.Millisecond), Unplug: "ticket-03/eth0"}}}
+		s.Timeline = scenario.Timeline{
+			Events: []scenario.Event{
+				{From: scenario.Duration(400 * time.Millisecond), For: scenario.Duration(400 * time.Millisecond),
+					Unplug: "ticket-03/eth0"}}}
 	})
 	changes, err := m.Watch(t.Context())
 	require.NoError(t, err)

@@ -44,7 +44,8 @@ type listener struct {
 var _ machine.Machine = (*endpointMachine)(nil)
 
 func newMachine(n *node, p Privilege, a *scenario.Authority, s *scenario.Scenario, began time.Time) *endpointMachine {
-	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{}, watching: map[chan struct{}]bool{}}
+	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{},
+		watching: map[chan struct{}]bool{}}
 	file := s.Site.LeaseFile(n.name, began)
 	m.leaseFile.Store(&file)
 	for _, p := range n.ports {
@@ -93,10 +94,12 @@ func (m *endpointMachine) Permissions() machine.Permissions {
 	p := machine.Permissions{Echo: granted, Frames: granted}
 	if m.privilege != Full {
 		p.Echo.How = "datagram"
-		p.Frames = machine.Permission{Why: "needs permission to send raw frames", Mend: "sudo setcap cap_net_raw+ep $(command -v passepartout)"}
+		p.Frames = machine.Permission{Why: "needs permission to send raw frames",
+			Mend: "sudo setcap cap_net_raw+ep $(command -v passepartout)"}
 	}
 	if m.privilege == Unprivileged {
-		p.Echo = machine.Permission{Why: "needs permission to send echo requests", Mend: `sudo sysctl -w net.ipv4.ping_group_range="0 2147483647"`}
+		p.Echo = machine.Permission{Why: "needs permission to send echo requests",
+			Mend: `sudo sysctl -w net.ipv4.ping_group_range="0 2147483647"`}
 	}
 	return p
 }
@@ -107,11 +110,13 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 	}
 	n := m.node
 	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec().Search}
-	e.Interfaces = append(e.Interfaces, endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec().NoLoopback, Carrier: endpoint.CarrierPresent, MTU: 65536,
-		Addresses: []endpoint.Address{
-			{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
-			{Prefix: netip.MustParsePrefix("::1/128"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
-		}})
+	e.Interfaces = append(e.Interfaces,
+		endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec().NoLoopback, Carrier: endpoint.CarrierPresent,
+			MTU: 65536,
+			Addresses: []endpoint.Address{
+				{Prefix: netip.MustParsePrefix("127.0.0.1/8"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
+				{Prefix: netip.MustParsePrefix("::1/128"), Scope: endpoint.ScopeHost, Origin: endpoint.ByKernel},
+			}})
 	for _, p := range n.ports {
 		e.Interfaces = append(e.Interfaces, p.describe())
 		if p.segment != nil {
@@ -119,7 +124,9 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		}
 		for _, a := range n.spec().Ports[p.name].Addresses {
 			if !p.down.Load() {
-				e.Routes = append(e.Routes, endpoint.Route{To: a.Masked(), Interface: p.name, Source: a.Addr(), Table: 254, Origin: endpoint.ByKernel, Verdict: endpoint.Forward})
+				e.Routes = append(e.Routes,
+					endpoint.Route{To: a.Masked(), Interface: p.name, Source: a.Addr(), Table: 254, Origin: endpoint.ByKernel,
+						Verdict: endpoint.Forward})
 			}
 		}
 	}
@@ -132,7 +139,8 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		if !ok || p.down.Load() {
 			continue
 		}
-		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: 254, OnLink: r.OnLink, Verdict: endpoint.Forward}
+		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: 254, OnLink: r.OnLink,
+			Verdict: endpoint.Forward}
 		switch {
 		case r.ByHand:
 			route.Origin = endpoint.ByHand
@@ -149,13 +157,15 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
 	}
 	if p := n.spec().Proxies; p != nil {
-		e.Proxies = []endpoint.ProxySetting{endpoint.ProxyVariables("this session's environment", func(name string) string { return p.Variables()[name] })}
+		e.Proxies = []endpoint.ProxySetting{
+			endpoint.ProxyVariables("this session's environment", func(name string) string { return p.Variables()[name] })}
 	}
 	e.TakeLeases(leasefile.Dhclient(scenario.LeasePath, []byte(*m.leaseFile.Load())), nil)
 	return e, ctx.Err()
 }
 
-var refusals = map[string]endpoint.RouteVerdict{"blackhole": endpoint.Blackhole, "unreachable": endpoint.UnreachableRoute, "prohibit": endpoint.ProhibitedRoute}
+var refusals = map[string]endpoint.RouteVerdict{"blackhole": endpoint.Blackhole, "unreachable": endpoint.UnreachableRoute,
+	"prohibit": endpoint.ProhibitedRoute}
 
 // refused finds the entry that refuses an address, unless a more specific one leads on.
 func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) {
@@ -178,7 +188,8 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 
 func (p *port) describe() endpoint.Interface {
 	spec := p.node.spec().Ports[p.name]
-	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down.Load(), MTU: p.mtu, Hardware: p.hw, Driver: "simulated", Counters: p.counted()}
+	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down.Load(), MTU: p.mtu, Hardware: p.hw,
+		Driver: "simulated", Counters: p.counted()}
 	if spec.Tunnel {
 		i.Kind, i.Hardware = endpoint.Tunnel, endpoint.HardwareAddr{}
 	}
@@ -197,7 +208,8 @@ func (p *port) describe() endpoint.Interface {
 		if p.down.Load() && a.Addr().Is6() {
 			continue // a kernel drops them with the port
 		}
-		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand, Duplicate: slices.Contains(p.duplicates, a.Addr())}
+		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand,
+			Duplicate: slices.Contains(p.duplicates, a.Addr())}
 		if spec.Leased && a.Addr().Is4() {
 			left := time.Duration(p.leaseLeft.Load()) - time.Since(p.began)
 			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, left, left
@@ -205,7 +217,8 @@ func (p *port) describe() endpoint.Interface {
 		i.Addresses = append(i.Addresses, own)
 	}
 	if slices.ContainsFunc(i.Addresses, func(a endpoint.Address) bool { return a.Prefix.Addr().Is6() }) {
-		i.Addresses = append(i.Addresses, endpoint.Address{Prefix: netip.PrefixFrom(linkLocal(p), 64), Scope: endpoint.ScopeLink, Origin: endpoint.ByKernel})
+		i.Addresses = append(i.Addresses,
+			endpoint.Address{Prefix: netip.PrefixFrom(linkLocal(p), 64), Scope: endpoint.ScopeLink, Origin: endpoint.ByKernel})
 	}
 	return i
 }
@@ -224,12 +237,14 @@ func (n *node) neighbours(p *port) (out []endpoint.Neighbour) {
 		for _, e := range entries {
 			hw, _ := endpoint.HardwareFrom([]byte(e.LinkAddr))
 			state := neighbourStates[e.State]
-			pinned := slices.ContainsFunc(n.spec().Neighbours, func(set scenario.Entry) bool { return set.Pinned && set.Address == fromTCPIP(e.Addr) })
+			pinned := slices.ContainsFunc(n.spec().Neighbours,
+				func(set scenario.Entry) bool { return set.Pinned && set.Address == fromTCPIP(e.Addr) })
 			if state == endpoint.Permanent && !pinned {
 				state = endpoint.Reachable // gVisor knows no other way to have it known from the beginning
 			}
 			out = append(out, endpoint.Neighbour{Address: fromTCPIP(e.Addr), Interface: p.name, Hardware: hw, State: state,
-				Age: time.Duration(n.stack.Clock().NowMonotonic().Sub(e.UpdatedAt)), Aged: state == endpoint.Reachable || state == endpoint.Stale})
+				Age: time.Duration(n.stack.Clock().NowMonotonic().Sub(e.UpdatedAt)), Aged: state == endpoint.Reachable ||
+					state == endpoint.Stale})
 		}
 	}
 	slices.SortFunc(out, func(a, b endpoint.Neighbour) int { return a.Address.Compare(b.Address) })

@@ -61,7 +61,8 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	var routes []tcpip.Route
 	add := func(nic tcpip.NICID, p netip.Prefix) error {
 		own[p.Addr()] = true
-		address := tcpip.ProtocolAddress{Protocol: protoOf(p.Addr()), AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(p.Addr()), PrefixLen: p.Bits()}}
+		address := tcpip.ProtocolAddress{Protocol: protoOf(p.Addr()),
+			AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(p.Addr()), PrefixLen: p.Bits()}}
 		if err := n.stack.AddProtocolAddress(nic, address, stack.AddressProperties{}); err != nil {
 			return fmt.Errorf("%s: address %v: %s", name, p, err)
 		}
@@ -75,7 +76,8 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	}
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
-		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment], mtu: cmp.Or(ps.MTU, 1500), began: began,
+		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment],
+			mtu: cmp.Or(ps.MTU, 1500), began: began,
 			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
 		p.down.Store(ps.Down)
 		p.leaseLeft.Store(int64(s.Site.LeaseLeft(ps)))
@@ -220,8 +222,8 @@ func (n *node) release(frame []byte) bool {
 	return !hit
 }
 
-// forbids reports whether the node's own filter refuses to send this: the system then says so to the program (EPERM), for all but TCP, which
-// takes it for a loss.
+// forbids reports whether the node's own filter refuses to send this: the system then says so to the program (EPERM), for all but TCP,
+// which takes it for a loss.
 func (n *node) forbids(proto string, to netip.AddrPort) bool {
 	_, hit := match(n.spec().Filter, "out", view{proto: proto, dst: to.Addr(), dstPort: to.Port()})
 	return hit && proto != "tcp"
@@ -229,7 +231,8 @@ func (n *node) forbids(proto string, to netip.AddrPort) bool {
 
 func match(rules []scenario.Rule, chain string, v view) (scenario.Rule, bool) {
 	for _, r := range rules {
-		if r.Chain == chain && (r.Proto == "" || r.Proto == v.proto) && (!r.To.IsValid() || r.To.Masked().Contains(v.dst)) && (!r.From.IsValid() || r.From.Masked().Contains(v.src)) && (r.Port == 0 || r.Port == v.dstPort) {
+		if r.Chain == chain && (r.Proto == "" || r.Proto == v.proto) && (!r.To.IsValid() || r.To.Masked().Contains(v.dst)) &&
+			(!r.From.IsValid() || r.From.Masked().Contains(v.src)) && (r.Port == 0 || r.Port == v.dstPort) {
 			return r, true
 		}
 	}

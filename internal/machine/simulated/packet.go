@@ -64,7 +64,8 @@ func look(frame []byte) (v view, ok bool) {
 		}
 	case header.ICMPv4ProtocolNumber, header.ICMPv6ProtocolNumber:
 		v.proto = "icmp"
-		v.echoRequest = len(transport) > 0 && (!v.v6 && transport[0] == byte(header.ICMPv4Echo) || v.v6 && transport[0] == byte(header.ICMPv6EchoRequest))
+		v.echoRequest = len(transport) > 0 &&
+			(!v.v6 && transport[0] == byte(header.ICMPv4Echo) || v.v6 && transport[0] == byte(header.ICMPv6EchoRequest))
 	}
 	return v, true
 }
@@ -89,8 +90,10 @@ func (n *node) complain(p *port, frame []byte, v view, action string) {
 	_ = n.sendICMP(v.src, proto, message, 64, p.id, false)
 }
 
-// sendICMP sends an ICMP message by the node's own routing, resolving the next hop as any packet does. nic 0 leaves the choice to the routes.
-func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, nic tcpip.NICID, whole bool) tcpip.Error {
+// sendICMP sends an ICMP message by the node's own routing, resolving the next hop as any packet does. nic 0 leaves the choice to the
+// routes.
+func (n *node) sendICMP(to netip.Addr, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, nic tcpip.NICID,
+	whole bool) tcpip.Error {
 	route, err := n.stack.FindRoute(nic, tcpip.Address{}, toTCPIP(to), protoOf(to), false)
 	if err != nil {
 		return err
@@ -133,7 +136,8 @@ func (n *node) fitsOn(route *stack.Route, size int) bool {
 }
 
 func write(route *stack.Route, proto tcpip.TransportProtocolNumber, message []byte, hopLimit int, whole bool) tcpip.Error {
-	pkt := stack.NewPacketBuffer(stack.PacketBufferOptions{ReserveHeaderBytes: int(route.MaxHeaderLength()), Payload: buffer.MakeWithData(message)})
+	pkt := stack.NewPacketBuffer(
+		stack.PacketBufferOptions{ReserveHeaderBytes: int(route.MaxHeaderLength()), Payload: buffer.MakeWithData(message)})
 	defer pkt.DecRef()
 	return route.WritePacket(stack.NetworkHeaderParams{Protocol: proto, TTL: uint8(hopLimit), DF: whole}, pkt)
 }

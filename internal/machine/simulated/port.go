@@ -168,7 +168,8 @@ func (p *port) vouch(frame []byte) ([]byte, bool) {
 	return wire.ARPReply(p.hw, f.Asks, f.Hardware, f.Claim), true
 }
 
-// asksForAll reports whether a frame asks by ARP for the address that stands for all of a subnet: gVisor takes it for one of its own, and no kernel answers.
+// asksForAll reports whether a frame asks by ARP for the address that stands for all of a subnet: gVisor takes it for one of its own, and
+// no kernel answers.
 func (p *port) asksForAll(frame []byte) bool {
 	if len(frame) < ethernetHeader+28 || frame[12] != 0x08 || frame[13] != 0x06 {
 		return false
@@ -182,10 +183,10 @@ func (p *port) asksForAll(frame []byte) bool {
 	return false
 }
 
-// unpooled is a buffer whose memory gVisor does not use again: chunks above MaxChunkSize are left to the garbage collector. In forwarding, gVisor
-// reads the hop limit some nanoseconds after it gave that memory back to its pool (DeepCopyForForwarding makes the packet leave the chunk into
-// which the header still points). The worst that follows is one packet with another's hop limit, once in a blue moon; but the race detector
-// calls it by its name, and a tenfold cost is borne for its runs alone.
+// unpooled is a buffer whose memory gVisor does not use again: chunks above MaxChunkSize are left to the garbage collector. In forwarding,
+// gVisor reads the hop limit some nanoseconds after it gave that memory back to its pool (DeepCopyForForwarding makes the packet leave the
+// chunk into which the header still points). The worst that follows is one packet with another's hop limit, once in a blue moon; but the
+// race detector calls it by its name, and a tenfold cost is borne for its runs alone.
 func unpooled(frame []byte) buffer.Buffer {
 	v := buffer.NewView(buffer.MaxChunkSize + 1)
 	_, _ = v.Write(frame) // a View takes all

@@ -43,7 +43,8 @@ func newSegment(s *scenario.Scenario, name string, began time.Time) *segment {
 	return g
 }
 
-// speakEvery is how often the switch tells its ports who it is: as often as a real one does for the first seconds (IEEE 802.1AB, txFastInit).
+// speakEvery is how often the switch tells its ports who it is: as often as a real one does for the first seconds (IEEE 802.1AB,
+// txFastInit).
 const speakEvery = time.Second
 
 // speak tells every port of the segment by LLDP that it is a switch.

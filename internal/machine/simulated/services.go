@@ -182,7 +182,8 @@ func reverse(spec *scenario.DNS, m *dns.Msg, asked string) *dns.Msg {
 	for name, addrs := range spec.Records {
 		for _, a := range addrs {
 			if reverse, err := dns.ReverseAddr(a.String()); err == nil && strings.EqualFold(reverse, asked) {
-				m.Answer = append(m.Answer, &dns.PTR{Hdr: dns.RR_Header{Name: asked, Rrtype: dns.TypePTR, Class: dns.ClassINET, Ttl: 300}, Ptr: dns.Fqdn(name)})
+				m.Answer = append(m.Answer,
+					&dns.PTR{Hdr: dns.RR_Header{Name: asked, Rrtype: dns.TypePTR, Class: dns.ClassINET, Ttl: 300}, Ptr: dns.Fqdn(name)})
 				return m
 			}
 		}

@@ -89,7 +89,8 @@ func TestCertificatesAreSignedForTheirHosts(t *testing.T) {
 
 func TestTwoServersOffer(t *testing.T) {
 	m := changed(t, func(s *scenario.Site) {
-		s.Nodes["office-store"].DHCP = &scenario.DHCP{First: netip.MustParseAddr("172.27.40.210"), Bits: 24, Routers: []netip.Addr{netip.MustParseAddr("172.27.40.70")}, Lease: scenario.Duration(time.Minute)}
+		s.Nodes["office-store"].DHCP = &scenario.DHCP{First: netip.MustParseAddr("172.27.40.210"), Bits: 24,
+			Routers: []netip.Addr{netip.MustParseAddr("172.27.40.70")}, Lease: scenario.Duration(time.Minute)}
 	})
 	segment, err := probe.OpenSegment(m, "eth0", func(netip.Addr) bool { return false }, func(evidence.Heard) {}, nil)
 	require.NoError(t, err)
@@ -128,5 +129,6 @@ func TestSitesLeaveNothingRunning(t *testing.T) {
 		conn.Close()
 		site.Close()
 	}
-	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+2 }, 5*time.Second, 20*time.Millisecond, "%d goroutines before", before)
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+2 }, 5*time.Second, 20*time.Millisecond,
+		"%d goroutines before", before)
 }

@@ -29,7 +29,9 @@ func build(t *testing.T, name string, o simulated.Options) *simulated.Site {
 
 func TestConformance(t *testing.T) {
 	site := build(t, "healthy", simulated.Options{})
-	machinetest.Run(t, machinetest.Ground{Machine: site.Machine(), Do: func(f func()) { f() }, Switch: func(_ *testing.T, up bool) { site.SwitchPort("eth0", up) }})
+	machinetest.Run(t,
+		machinetest.Ground{Machine: site.Machine(), Do: func(f func()) { f() },
+			Switch: func(_ *testing.T, up bool) { site.SwitchPort("eth0", up) }})
 }
 
 func TestPrivilege(t *testing.T) {

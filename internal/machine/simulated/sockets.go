@@ -26,7 +26,8 @@ import (
 )
 
 func arrival(r wire.Report, at time.Time) machine.Arrival {
-	return machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why, ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: at}
+	return machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why, ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft,
+		Size: r.Size, MTU: r.MTU, At: at}
 }
 
 // echoPort sends echo requests through the node's stack and hears replies at its ports.
@@ -50,7 +51,8 @@ func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, er
 	if err != nil {
 		return nil, err
 	}
-	p := &echoPort{m: m, nic: nic, v6: c.V6, whole: c.DontFragment, id: uint16(m.nextEcho.Add(1)), arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
+	p := &echoPort{m: m, nic: nic, v6: c.V6, whole: c.DontFragment, id: uint16(m.nextEcho.Add(1)),
+		arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if !r.About.EchoFamily || r.About.ID != p.id || r.About.To.Addr().Is6() != c.V6 {
 			return
@@ -97,7 +99,8 @@ func (p *echoPort) Receive() (machine.EchoArrival, error) {
 func (p *echoPort) Close() error { p.close(); return nil }
 
 // socket makes a gVisor endpoint with the options that probes use, bound to a port of its own so that errors can be told apart.
-func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to netip.AddrPort, iface string, hopLimit int, wq *waiter.Queue) (tcpip.Endpoint, uint16, error) {
+func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to netip.AddrPort, iface string, hopLimit int,
+	wq *waiter.Queue) (tcpip.Endpoint, uint16, error) {
 	nic, err := m.nic(iface)
 	if err != nil {
 		return nil, 0, err
@@ -128,7 +131,8 @@ func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to net
 	return ep, local.Port, nil
 }
 
-// towards is an address to connect to, out of one port if that is named: gVisor does not take the port from the socket's binding to a device.
+// towards is an address to connect to, out of one port if that is named: gVisor does not take the port from the socket's binding to a
+// device.
 func (m *endpointMachine) towards(to netip.AddrPort, iface string) tcpip.FullAddress {
 	nic, _ := m.nic(iface) // it was found when the socket was made
 	return tcpip.FullAddress{NIC: nic, Addr: toTCPIP(to.Addr()), Port: to.Port()}
@@ -164,7 +168,8 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 	if c.DontFragment {
 		_ = ep.SetSockOptInt(tcpip.MTUDiscoverOption, int(tcpip.PMTUDiscoveryProbe))
 	}
-	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.DontFragment, reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
+	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.DontFragment,
+		reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if r.About.Proto == uint8(udp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
 			select {
@@ -264,7 +269,8 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 		select {
 		case a := <-reports:
 			ep.Close()
-			return nil, evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode, RTT: a.At.Sub(began)}
+			return nil, evidence.Reply{Outcome: a.Outcome, From: a.From, Why: a.Why, ICMPType: a.ICMPType, ICMPCode: a.ICMPCode,
+				RTT: a.At.Sub(began)}
 		case <-ready:
 			terr = ep.LastError()
 		case <-ctx.Done():

@@ -28,8 +28,8 @@ const dhcpLeast = 240
 // mostOptions bounds what one message may hold: there are 254 codes.
 const mostOptions = 256
 
-// ParseDHCP reads a DHCP message, options in the fields file and sname included (RFC 2131 §4.1), long ones joined (RFC 3396). The message owns its
-// data. A message whose options run past its end is given as far as they could be read, and says so in Cut.
+// ParseDHCP reads a DHCP message, options in the fields file and sname included (RFC 2131 §4.1), long ones joined (RFC 3396). The message
+// owns its data. A message whose options run past its end is given as far as they could be read, and says so in Cut.
 func ParseDHCP(payload []byte) (dhcp.Message, error) {
 	var d layers.DHCPv4
 	return parseDHCP(&d, payload)

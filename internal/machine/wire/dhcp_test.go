@@ -25,7 +25,8 @@ var (
 )
 
 func TestParseDHCP(t *testing.T) {
-	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeAck), dhcpv4.WithHwAddr(net.HardwareAddr{2, 0, 0, 0, 0x10, 0x17}), dhcpv4.WithYourIP(net.IP{172, 27, 40, 23}), dhcpv4.WithRelay(net.IP{172, 27, 40, 1}),
+	m, err := dhcpv4.New(dhcpv4.WithMessageType(dhcpv4.MessageTypeAck), dhcpv4.WithHwAddr(net.HardwareAddr{2, 0, 0, 0, 0x10, 0x17}),
+		dhcpv4.WithYourIP(net.IP{172, 27, 40, 23}), dhcpv4.WithRelay(net.IP{172, 27, 40, 1}),
 		dhcpv4.WithOption(dhcpv4.OptHostName("ticket-03")))
 	require.NoError(t, err)
 	m.OpCode, m.TransactionID = dhcpv4.OpcodeBootReply, dhcpv4.TransactionID{0x39, 3, 0xf3, 0x26}
@@ -47,11 +48,16 @@ func TestParseDHCP(t *testing.T) {
 }
 
 func TestRouterAdvertisement(t *testing.T) {
-	frame := wire.RouterAdvertisement(hw6, router, wire.Advertised{Lifetime: 30 * time.Minute, Other: true, Prefix: prefix, Valid: 24 * time.Hour, Resolvers: []netip.Addr{core6}, CaptivePortal: "https://portal.kittiwake.example/"})
+	frame := wire.RouterAdvertisement(hw6, router,
+		wire.Advertised{Lifetime: 30 * time.Minute, Other: true, Prefix: prefix, Valid: 24 * time.Hour, Resolvers: []netip.Addr{core6},
+			CaptivePortal: "https://portal.kittiwake.example/"})
 	got, ok := wire.ParseAdvertisement(frame)
 	require.True(t, ok)
-	assert.Equal(t, evidence.Advertisement{Router: router, Hardware: hw6, Lifetime: 30 * time.Minute, Other: true, Resolvers: []netip.Addr{core6}, CaptivePortal: "https://portal.kittiwake.example/",
-		Prefixes: []evidence.AdvertisedPrefix{{Prefix: prefix, OnLink: true, Autonomous: true, Valid: 24 * time.Hour, Preferred: 24 * time.Hour}}}, got)
+	assert.Equal(t,
+		evidence.Advertisement{Router: router, Hardware: hw6, Lifetime: 30 * time.Minute, Other: true, Resolvers: []netip.Addr{core6},
+			CaptivePortal: "https://portal.kittiwake.example/",
+			Prefixes: []evidence.AdvertisedPrefix{
+				{Prefix: prefix, OnLink: true, Autonomous: true, Valid: 24 * time.Hour, Preferred: 24 * time.Hour}}}, got)
 	far := append([]byte(nil), frame...)
 	far[14+7] = 254 // a router further away than the link (RFC 4861 §6.1.2)
 	_, ok = wire.ParseAdvertisement(far)
@@ -72,7 +78,8 @@ func TestInformationRequest(t *testing.T) {
 	reply, err := dhcpv6.NewReplyFromMessage(q, dhcpv6.WithServerID(q.Options.ClientID()), dhcpv6.WithDNS(net.IP(core6.AsSlice())))
 	require.NoError(t, err)
 	assert.True(t, q.IsOptionRequested(wire.OptCaptivePortal6))
-	reply.AddOption(&dhcpv6.OptionGeneric{OptionCode: wire.OptCaptivePortal6, OptionData: []byte("https://portal\x1b[2J.kittiwake.example/")})
+	reply.AddOption(
+		&dhcpv6.OptionGeneric{OptionCode: wire.OptCaptivePortal6, OptionData: []byte("https://portal\x1b[2J.kittiwake.example/")})
 	got, ok := wire.ParseInformation(reply.ToBytes(), xid)
 	require.True(t, ok)
 	assert.Equal(t, []netip.Addr{core6}, got.Resolvers)

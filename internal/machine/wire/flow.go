@@ -16,8 +16,8 @@ const flowMark = 0x7066
 // flowPayloadSize is enough for the mark, the number and a pattern.
 const flowPayloadSize = 24
 
-// FlowPayload is what datagram number of a UDP flow carries. All are of one length, and the last two octets make up for the number, so that the
-// checksum is the same as well.
+// FlowPayload is what datagram number of a UDP flow carries. All are of one length, and the last two octets make up for the number, so that
+// the checksum is the same as well.
 func FlowPayload(number uint16) []byte {
 	b := make([]byte, flowPayloadSize)
 	binary.BigEndian.PutUint16(b, flowMark)
@@ -39,13 +39,16 @@ func FlowNumber(payload []byte) (number uint16, ok bool) {
 
 // SYN is the segment that asks for a connection (RFC 9293 §3.5), with a number in its sequence number.
 func SYN(from, to netip.AddrPort, number uint16) []byte {
-	return encode(from, to, &layers.TCP{SrcPort: layers.TCPPort(from.Port()), DstPort: layers.TCPPort(to.Port()), Seq: flowMark<<16 | uint32(number), SYN: true, Window: 64240,
-		Options: []layers.TCPOption{{OptionType: layers.TCPOptionKindMSS, OptionLength: 4, OptionData: []byte{0x05, 0xb4}}}})
+	return encode(from, to,
+		&layers.TCP{SrcPort: layers.TCPPort(from.Port()), DstPort: layers.TCPPort(to.Port()), Seq: flowMark<<16 | uint32(number), SYN: true,
+			Window:  64240,
+			Options: []layers.TCPOption{{OptionType: layers.TCPOptionKindMSS, OptionLength: 4, OptionData: []byte{0x05, 0xb4}}}})
 }
 
 // Datagram is a UDP datagram with its header (RFC 768).
 func Datagram(from, to netip.AddrPort, payload []byte) []byte {
-	return encode(from, to, &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}, gopacket.Payload(payload))
+	return encode(from, to, &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())},
+		gopacket.Payload(payload))
 }
 
 // transport is a header whose checksum covers the addresses.
@@ -60,7 +63,9 @@ func encode(from, to netip.AddrPort, head transport, rest ...gopacket.Serializab
 		ip = &layers.IPv6{SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
 	}
 	buf := gopacket.NewSerializeBuffer()
-	if head.SetNetworkLayerForChecksum(ip) != nil || gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, append([]gopacket.SerializableLayer{head}, rest...)...) != nil {
+	if head.SetNetworkLayerForChecksum(ip) != nil ||
+		gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true},
+			append([]gopacket.SerializableLayer{head}, rest...)...) != nil {
 		panic("wire: a packet that cannot be encoded") // our own values only
 	}
 	return append([]byte(nil), buf.Bytes()...)

@@ -28,7 +28,8 @@ func ARPRequest(hw endpoint.HardwareAddr, sender, target netip.Addr) []byte {
 	}
 	return serialize(
 		&layers.Ethernet{SrcMAC: hw[:], DstMAC: Broadcast[:], EthernetType: layers.EthernetTypeARP},
-		&layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4, Operation: layers.ARPRequest,
+		&layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4,
+			Operation:       layers.ARPRequest,
 			SourceHwAddress: hw[:], SourceProtAddress: sender.AsSlice(), DstHwAddress: make([]byte, 6), DstProtAddress: target.AsSlice()})
 }
 
@@ -36,7 +37,8 @@ func ARPRequest(hw endpoint.HardwareAddr, sender, target netip.Addr) []byte {
 func ARPReply(hw endpoint.HardwareAddr, address netip.Addr, to endpoint.HardwareAddr, asker netip.Addr) []byte {
 	return serialize(
 		&layers.Ethernet{SrcMAC: hw[:], DstMAC: to[:], EthernetType: layers.EthernetTypeARP},
-		&layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4, Operation: layers.ARPReply,
+		&layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4,
+			Operation:       layers.ARPReply,
 			SourceHwAddress: hw[:], SourceProtAddress: address.AsSlice(), DstHwAddress: to[:], DstProtAddress: asker.AsSlice()})
 }
 
@@ -51,7 +53,9 @@ func NeighbourSolicitation(hw endpoint.HardwareAddr, sender, target netip.Addr) 
 	if !sender.IsUnspecified() {
 		ns.Options = layers.ICMPv6Options{{Type: layers.ICMPv6OptSourceAddress, Data: hw[:]}}
 	}
-	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: []byte{0x33, 0x33, 0xff, t[13], t[14], t[15]}, EthernetType: layers.EthernetTypeIPv6}, ip, icmp, ns)
+	return serialize(
+		&layers.Ethernet{SrcMAC: hw[:], DstMAC: []byte{0x33, 0x33, 0xff, t[13], t[14], t[15]}, EthernetType: layers.EthernetTypeIPv6}, ip,
+		icmp, ns)
 }
 
 // UDPFrame is a UDP datagram over IPv4 in an Ethernet frame.
@@ -59,7 +63,8 @@ func UDPFrame(from, to endpoint.HardwareAddr, src, dst netip.AddrPort, payload [
 	ip := &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: src.Addr().AsSlice(), DstIP: dst.Addr().AsSlice()}
 	udp := &layers.UDP{SrcPort: layers.UDPPort(src.Port()), DstPort: layers.UDPPort(dst.Port())}
 	_ = udp.SetNetworkLayerForChecksum(ip)
-	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, udp, gopacket.Payload(payload))
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, udp,
+		gopacket.Payload(payload))
 }
 
 // Frame is what is told of a frame: a claim to an address, or an IP packet.
@@ -160,11 +165,14 @@ func HardwareOf(h endpoint.HardwareAddr) net.HardwareAddr { return net.HardwareA
 func EchoFrame(from, to endpoint.HardwareAddr, src, dst netip.Addr, hopLimit int, id, seq uint16) []byte {
 	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolICMPv4, SrcIP: src.AsSlice(), DstIP: dst.AsSlice()}
 	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeEchoRequest, 0), Id: id, Seq: seq}
-	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, icmp, gopacket.Payload(make([]byte, 24)))
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, icmp,
+		gopacket.Payload(make([]byte, 24)))
 }
 
 // SYNFrame is a request for a connection (see SYN) in a frame to one neighbour.
 func SYNFrame(from, to endpoint.HardwareAddr, src, dst netip.AddrPort, hopLimit int, number uint16) []byte {
-	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolTCP, SrcIP: src.Addr().AsSlice(), DstIP: dst.Addr().AsSlice()}
-	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, gopacket.Payload(SYN(src, dst, number)))
+	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolTCP, SrcIP: src.Addr().AsSlice(),
+		DstIP: dst.Addr().AsSlice()}
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip,
+		gopacket.Payload(SYN(src, dst, number)))
 }

@@ -67,7 +67,8 @@ func (r Report) v4(icmp *layers.ICMPv4) (Report, bool) {
 	switch r.Type {
 	case layers.ICMPv4TypeEchoReply:
 		r.Outcome, r.Size = evidence.Answered, len(icmp.LayerPayload())
-		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv4), EchoFamily: true, ID: icmp.Id, Seq: icmp.Seq, To: netip.AddrPortFrom(r.From, 0)}
+		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv4), EchoFamily: true, ID: icmp.Id, Seq: icmp.Seq,
+			To: netip.AddrPortFrom(r.From, 0)}
 		return r, true
 	case layers.ICMPv4TypeDestinationUnreachable, layers.ICMPv4TypeTimeExceeded:
 		if r.Type == layers.ICMPv4TypeDestinationUnreachable && r.Code == layers.ICMPv4CodeFragmentationNeeded {
@@ -87,7 +88,8 @@ func (r Report) V6(icmpType, code uint8, body []byte) (Report, bool) {
 			return Report{}, false
 		}
 		r.Outcome, r.Size = evidence.Answered, len(body)-4
-		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv6), EchoFamily: true, ID: be16(body), Seq: be16(body[2:]), To: netip.AddrPortFrom(r.From, 0)}
+		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv6), EchoFamily: true, ID: be16(body), Seq: be16(body[2:]),
+			To: netip.AddrPortFrom(r.From, 0)}
 		return r, true
 	case layers.ICMPv6TypeDestinationUnreachable, layers.ICMPv6TypePacketTooBig, layers.ICMPv6TypeTimeExceeded:
 		if len(body) < 4 {

@@ -36,12 +36,14 @@ func groupOf(a netip.Addr) []byte {
 
 var allNodes = netip.MustParseAddr("ff02::1")
 
-// AllNodesEcho asks all IPv6 machines of the segment for an echo: each that answers asks for this machine first, and so shows its address (RFC 4291 §2.7.1).
+// AllNodesEcho asks all IPv6 machines of the segment for an echo: each that answers asks for this machine first, and so shows its address
+// (RFC 4291 §2.7.1).
 func AllNodesEcho(hw endpoint.HardwareAddr, from netip.Addr) []byte {
 	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolICMPv6, HopLimit: 1, SrcIP: from.AsSlice(), DstIP: allNodes.AsSlice()}
 	icmp := &layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeEchoRequest, 0)}
 	_ = icmp.SetNetworkLayerForChecksum(ip)
-	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(allNodes), EthernetType: layers.EthernetTypeIPv6}, ip, icmp, &layers.ICMPv6Echo{Identifier: 1, SeqNumber: 1})
+	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(allNodes), EthernetType: layers.EthernetTypeIPv6}, ip, icmp,
+		&layers.ICMPv6Echo{Identifier: 1, SeqNumber: 1})
 }
 
 // RouterSolicitation asks routers to advertise themselves (RFC 4861 §4.1).
@@ -53,10 +55,12 @@ func RouterSolicitation(hw endpoint.HardwareAddr, from netip.Addr) []byte {
 	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(allRouters), EthernetType: layers.EthernetTypeIPv6}, ip, icmp, rs)
 }
 
-// ParseAdvertisement reads a router advertisement; false for any other frame, and for one from further away than the link (RFC 4861 §6.1.2).
+// ParseAdvertisement reads a router advertisement; false for any other frame, and for one from further away than the link (RFC 4861
+// §6.1.2).
 func ParseAdvertisement(frame []byte) (a evidence.Advertisement, ok bool) {
 	const atType = 14 + 40
-	if len(frame) <= atType || frame[12] != 0x86 || frame[13] != 0xdd || frame[20] != uint8(layers.IPProtocolICMPv6) || frame[atType] != layers.ICMPv6TypeRouterAdvertisement {
+	if len(frame) <= atType || frame[12] != 0x86 || frame[13] != 0xdd || frame[20] != uint8(layers.IPProtocolICMPv6) ||
+		frame[atType] != layers.ICMPv6TypeRouterAdvertisement {
 		return a, false // told quickly: this is called for every frame
 	}
 	p := gopacket.NewPacket(frame, layers.LayerTypeEthernet, gopacket.DecodeOptions{NoCopy: true})
@@ -73,8 +77,11 @@ func ParseAdvertisement(frame []byte) (a evidence.Advertisement, ok bool) {
 	for _, o := range ra.Options {
 		switch b := o.Data; {
 		case o.Type == layers.ICMPv6OptPrefixInfo && len(b) >= 30 && b[0] <= 128 && len(a.Prefixes) < 16:
-			a.Prefixes = append(a.Prefixes, evidence.AdvertisedPrefix{Prefix: netip.PrefixFrom(addr(b[14:30]), int(b[0])), OnLink: b[1]&0x80 != 0, Autonomous: b[1]&0x40 != 0,
-				Valid: time.Duration(binary.BigEndian.Uint32(b[2:])) * time.Second, Preferred: time.Duration(binary.BigEndian.Uint32(b[6:])) * time.Second})
+			a.Prefixes = append(a.Prefixes,
+				evidence.AdvertisedPrefix{Prefix: netip.PrefixFrom(addr(b[14:30]), int(b[0])), OnLink: b[1]&0x80 != 0,
+					Autonomous: b[1]&0x40 != 0,
+					Valid:      time.Duration(binary.BigEndian.Uint32(b[2:])) * time.Second,
+					Preferred:  time.Duration(binary.BigEndian.Uint32(b[6:])) * time.Second})
 		case o.Type == layers.ICMPv6OptMTU && len(b) >= 6:
 			a.MTU = int(binary.BigEndian.Uint32(b[2:]))
 		case o.Type == optRDNSS && len(b) >= 6:
@@ -114,7 +121,8 @@ func InformationRequest(hw endpoint.HardwareAddr, from netip.Addr) (frame []byte
 	m.AddOption(dhcpv6.OptRequestedOption(dhcpv6.OptionDNSRecursiveNameServer, dhcpv6.OptionDomainSearchList, OptCaptivePortal6))
 	m.AddOption(dhcpv6.OptElapsedTime(0))
 	to, _ := endpoint.HardwareFrom(groupOf(allServers))
-	return UDP6Frame(hw, to, netip.AddrPortFrom(from, ClientPort6), netip.AddrPortFrom(allServers, ServerPort6), m.ToBytes()), m.TransactionID, nil
+	return UDP6Frame(hw, to, netip.AddrPortFrom(from, ClientPort6), netip.AddrPortFrom(allServers, ServerPort6), m.ToBytes()),
+		m.TransactionID, nil
 }
 
 // ParseInformation reads the reply to an information-request; false for anything else.
@@ -147,7 +155,8 @@ func ParseInformation(payload []byte, xid [3]byte) (i evidence.Information, ok b
 // IsSolicitation reports whether a frame asks routers to advertise themselves.
 func IsSolicitation(frame []byte) bool {
 	const atType = 14 + 40
-	return len(frame) > atType && frame[12] == 0x86 && frame[13] == 0xdd && frame[20] == uint8(layers.IPProtocolICMPv6) && frame[atType] == layers.ICMPv6TypeRouterSolicitation
+	return len(frame) > atType && frame[12] == 0x86 && frame[13] == 0xdd && frame[20] == uint8(layers.IPProtocolICMPv6) &&
+		frame[atType] == layers.ICMPv6TypeRouterSolicitation
 }
 
 // Advertised is what a router says of itself and of the segment.
@@ -178,7 +187,9 @@ func RouterAdvertisement(hw endpoint.HardwareAddr, from netip.Addr, a Advertised
 	if a.Prefix.IsValid() {
 		b := []byte{uint8(a.Prefix.Bits()), 0xc0}
 		b = append(append(b, seconds(a.Valid)...), seconds(a.Valid)...)
-		ra.Options = append(ra.Options, layers.ICMPv6Option{Type: layers.ICMPv6OptPrefixInfo, Data: append(append(b, 0, 0, 0, 0), a.Prefix.Masked().Addr().AsSlice()...)})
+		ra.Options = append(ra.Options,
+			layers.ICMPv6Option{Type: layers.ICMPv6OptPrefixInfo,
+				Data: append(append(b, 0, 0, 0, 0), a.Prefix.Masked().Addr().AsSlice()...)})
 	}
 	if len(a.Resolvers) > 0 {
 		b := append([]byte{0, 0}, seconds(a.Valid)...)
@@ -190,15 +201,18 @@ func RouterAdvertisement(hw endpoint.HardwareAddr, from netip.Addr, a Advertised
 	if a.CaptivePortal != "" {
 		const unit, head = 8, 2
 		b := []byte(a.CaptivePortal)
-		ra.Options = append(ra.Options, layers.ICMPv6Option{Type: optCaptivePortal, Data: append(b, make([]byte, (unit-(len(b)+head)%unit)%unit)...)})
+		ra.Options = append(ra.Options,
+			layers.ICMPv6Option{Type: optCaptivePortal, Data: append(b, make([]byte, (unit-(len(b)+head)%unit)%unit)...)})
 	}
 	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(all), EthernetType: layers.EthernetTypeIPv6}, ip, icmp, ra)
 }
 
 // UDP6Frame is a UDP datagram over IPv6 in an Ethernet frame.
 func UDP6Frame(from, to endpoint.HardwareAddr, src, dst netip.AddrPort, payload []byte) []byte {
-	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolUDP, HopLimit: 255, SrcIP: src.Addr().AsSlice(), DstIP: dst.Addr().AsSlice()}
+	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolUDP, HopLimit: 255, SrcIP: src.Addr().AsSlice(),
+		DstIP: dst.Addr().AsSlice()}
 	udp := &layers.UDP{SrcPort: layers.UDPPort(src.Port()), DstPort: layers.UDPPort(dst.Port())}
 	_ = udp.SetNetworkLayerForChecksum(ip)
-	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv6}, ip, udp, gopacket.Payload(payload))
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv6}, ip, udp,
+		gopacket.Payload(payload))
 }

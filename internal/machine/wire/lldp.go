@@ -14,10 +14,12 @@ import (
 	"passepartout/internal/core/wiretext"
 )
 
-// NearestBridge is the group address to which LLDP is sent (IEEE 802.1AB §7.1); bridges do not pass it on, so that what is heard is the other end of the cable.
+// NearestBridge is the group address to which LLDP is sent (IEEE 802.1AB §7.1); bridges do not pass it on, so that what is heard is the
+// other end of the cable.
 var NearestBridge = endpoint.HardwareAddr{0x01, 0x80, 0xc2, 0, 0, 0x0e}
 
-// ParseLLDP reads what a device at the other end of the cable says of itself; false for any other frame, and for one that breaks the protocol.
+// ParseLLDP reads what a device at the other end of the cable says of itself; false for any other frame, and for one that breaks the
+// protocol.
 func ParseLLDP(frame []byte) (s evidence.Switch, ok bool) {
 	if len(frame) < 14 || layers.EthernetType(binary.BigEndian.Uint16(frame[12:])) != layers.EthernetTypeLinkLayerDiscovery {
 		return s, false
@@ -28,8 +30,10 @@ func ParseLLDP(frame []byte) (s evidence.Switch, ok bool) {
 		return s, false
 	}
 	s.Hardware, _ = endpoint.HardwareFrom(frame[6:12])
-	s.Chassis = identity(byte(lldp.ChassisID.Subtype), byte(layers.LLDPChassisIDSubTypeMACAddr), byte(layers.LLDPChassisIDSubTypeNetworkAddr), lldp.ChassisID.ID)
-	s.Port = identity(byte(lldp.PortID.Subtype), byte(layers.LLDPPortIDSubtypeMACAddr), byte(layers.LLDPPortIDSubtypeNetworkAddr), lldp.PortID.ID)
+	s.Chassis = identity(byte(lldp.ChassisID.Subtype), byte(layers.LLDPChassisIDSubTypeMACAddr),
+		byte(layers.LLDPChassisIDSubTypeNetworkAddr), lldp.ChassisID.ID)
+	s.Port = identity(byte(lldp.PortID.Subtype), byte(layers.LLDPPortIDSubtypeMACAddr), byte(layers.LLDPPortIDSubtypeNetworkAddr),
+		lldp.PortID.ID)
 	s.Life = time.Duration(lldp.TTL) * time.Second
 	info, is := p.Layer(layers.LayerTypeLinkLayerDiscoveryInfo).(*layers.LinkLayerDiscoveryInfo)
 	if !is {
@@ -76,7 +80,9 @@ func LLDPFrame(hw endpoint.HardwareAddr, name, port string, vlan int) []byte {
 		Values:    []layers.LinkLayerDiscoveryValue{value(layers.LLDPTLVSysName, []byte(name))},
 	}
 	if vlan > 0 {
-		lldp.Values = append(lldp.Values, value(layers.LLDPTLVOrgSpecific, binary.BigEndian.AppendUint16([]byte{0, 0x80, 0xc2, layers.LLDP8021SubtypePortVLANID}, uint16(vlan))))
+		lldp.Values = append(lldp.Values,
+			value(layers.LLDPTLVOrgSpecific,
+				binary.BigEndian.AppendUint16([]byte{0, 0x80, 0xc2, layers.LLDP8021SubtypePortVLANID}, uint16(vlan))))
 	}
 	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: NearestBridge[:], EthernetType: layers.EthernetTypeLinkLayerDiscovery}, lldp)
 }

@@ -27,7 +27,8 @@ func TestLLDP(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, `evil\x1b[2J`, s.Name)
 	assert.Zero(t, s.VLAN)
-	for _, frame := range [][]byte{nil, make([]byte, 14), wire.ARPRequest(switchCard, gateway, gateway), wire.LLDPFrame(switchCard, "x", "p", 1)[:20]} {
+	for _, frame := range [][]byte{nil, make([]byte, 14), wire.ARPRequest(switchCard, gateway, gateway),
+		wire.LLDPFrame(switchCard, "x", "p", 1)[:20]} {
 		_, ok := wire.ParseLLDP(frame)
 		assert.False(t, ok)
 	}

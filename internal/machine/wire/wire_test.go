@@ -40,7 +40,8 @@ func ip6(src, dst netip.Addr, proto layers.IPProtocol) *layers.IPv6 {
 
 // sent are packets that an error may be about.
 func sent(t testing.TB) (echo, udp, tcp, echo6 []byte) {
-	echo = packet(t, ip4(own, bookings, layers.IPProtocolICMPv4), &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(8, 0), Id: 77, Seq: 5}, gopacket.Payload("payload"))
+	echo = packet(t, ip4(own, bookings, layers.IPProtocolICMPv4),
+		&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(8, 0), Id: 77, Seq: 5}, gopacket.Payload("payload"))
 	u := &layers.UDP{SrcPort: 4000, DstPort: 53}
 	i := ip4(own, bookings, layers.IPProtocolUDP)
 	require.NoError(t, u.SetNetworkLayerForChecksum(i))
@@ -57,7 +58,8 @@ func sent(t testing.TB) (echo, udp, tcp, echo6 []byte) {
 }
 
 func icmp4(t testing.TB, from netip.Addr, kind, code uint8, quote []byte) []byte {
-	return packet(t, ip4(from, own, layers.IPProtocolICMPv4), &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(kind, code)}, gopacket.Payload(quote))
+	return packet(t, ip4(from, own, layers.IPProtocolICMPv4), &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(kind, code)},
+		gopacket.Payload(quote))
 }
 
 func icmp6(t testing.TB, from netip.Addr, kind, code uint8, quote []byte) []byte {
@@ -79,14 +81,24 @@ func TestParsePacket(t *testing.T) {
 		id, seq uint16
 		port    uint16 // own port in the quote
 	}{
-		{name: "echo reply", in: packet(t, ip4(bookings, own, layers.IPProtocolICMPv4), &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(0, 0), Id: 77, Seq: 5}, gopacket.Payload("1234")), outcome: evidence.Answered, from: bookings, to: netip.AddrPortFrom(bookings, 0), id: 77, seq: 5},
-		{name: "echo ended by a router", in: icmp4(t, gateway, 11, 0, echo), outcome: evidence.Expired, from: gateway, to: netip.AddrPortFrom(bookings, 0), id: 77, seq: 5},
-		{name: "quote of eight octets only", in: icmp4(t, gateway, 11, 0, echo[:28]), outcome: evidence.Expired, from: gateway, to: netip.AddrPortFrom(bookings, 0), id: 77, seq: 5},
-		{name: "port closed, by the host itself", in: icmp4(t, bookings, 3, 3, udp), outcome: evidence.Refused, why: evidence.NoPort, from: bookings, to: netip.AddrPortFrom(bookings, 53), port: 4000},
-		{name: "port closed, says somebody in between", in: icmp4(t, gateway, 3, 3, udp), outcome: evidence.Unreachable, why: evidence.NoPort, from: gateway, to: netip.AddrPortFrom(bookings, 53), port: 4000},
-		{name: "prohibited", in: icmp4(t, gateway, 3, 13, tcp), outcome: evidence.Unreachable, why: evidence.Prohibited, from: gateway, to: netip.AddrPortFrom(bookings, 443), port: 5000},
-		{name: "IPv6, ended", in: icmp6(t, gateway6, 3, 0, echo6), outcome: evidence.Expired, from: gateway6, to: netip.AddrPortFrom(tides6, 0), id: 78, seq: 6},
-		{name: "IPv6, too big", in: icmp6(t, gateway6, 2, 0, echo6), outcome: evidence.Unreachable, why: evidence.TooBig, from: gateway6, to: netip.AddrPortFrom(tides6, 0), id: 78, seq: 6},
+		{name: "echo reply",
+			in: packet(t, ip4(bookings, own, layers.IPProtocolICMPv4),
+				&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(0, 0), Id: 77, Seq: 5}, gopacket.Payload("1234")),
+			outcome: evidence.Answered, from: bookings, to: netip.AddrPortFrom(bookings, 0), id: 77, seq: 5},
+		{name: "echo ended by a router", in: icmp4(t, gateway, 11, 0, echo), outcome: evidence.Expired, from: gateway,
+			to: netip.AddrPortFrom(bookings, 0), id: 77, seq: 5},
+		{name: "quote of eight octets only", in: icmp4(t, gateway, 11, 0, echo[:28]), outcome: evidence.Expired, from: gateway,
+			to: netip.AddrPortFrom(bookings, 0), id: 77, seq: 5},
+		{name: "port closed, by the host itself", in: icmp4(t, bookings, 3, 3, udp), outcome: evidence.Refused, why: evidence.NoPort,
+			from: bookings, to: netip.AddrPortFrom(bookings, 53), port: 4000},
+		{name: "port closed, says somebody in between", in: icmp4(t, gateway, 3, 3, udp), outcome: evidence.Unreachable,
+			why: evidence.NoPort, from: gateway, to: netip.AddrPortFrom(bookings, 53), port: 4000},
+		{name: "prohibited", in: icmp4(t, gateway, 3, 13, tcp), outcome: evidence.Unreachable, why: evidence.Prohibited, from: gateway,
+			to: netip.AddrPortFrom(bookings, 443), port: 5000},
+		{name: "IPv6, ended", in: icmp6(t, gateway6, 3, 0, echo6), outcome: evidence.Expired, from: gateway6,
+			to: netip.AddrPortFrom(tides6, 0), id: 78, seq: 6},
+		{name: "IPv6, too big", in: icmp6(t, gateway6, 2, 0, echo6), outcome: evidence.Unreachable, why: evidence.TooBig, from: gateway6,
+			to: netip.AddrPortFrom(tides6, 0), id: 78, seq: 6},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r, ok := wire.ParsePacket(c.in)
@@ -101,7 +113,8 @@ func TestParsePacket(t *testing.T) {
 			assert.Equal(t, 60, r.HopLimitLeft)
 		})
 	}
-	for name, in := range map[string][]byte{"empty": nil, "no ICMP": udp, "a request": echo, "an error without a quote": icmp4(t, gateway, 11, 0, nil), "an error with half a quote": icmp4(t, gateway, 3, 1, echo[:20])} {
+	for name, in := range map[string][]byte{"empty": nil, "no ICMP": udp, "a request": echo,
+		"an error without a quote": icmp4(t, gateway, 11, 0, nil), "an error with half a quote": icmp4(t, gateway, 3, 1, echo[:20])} {
 		_, ok := wire.ParsePacket(in)
 		assert.False(t, ok, name)
 	}
@@ -125,7 +138,9 @@ func TestFramesOfOurOwnMaking(t *testing.T) {
 	assert.Equal(t, own6, f.Claim)
 	assert.Equal(t, "ff02::1:ff00:1", f.To.Addr().String(), "the solicited-node group")
 
-	f, ok = wire.ParseFrame(wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"), []byte("discover")))
+	f, ok = wire.ParseFrame(
+		wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"),
+			[]byte("discover")))
 	require.True(t, ok)
 	assert.Equal(t, "udp", f.Proto)
 	assert.Equal(t, uint16(67), f.To.Port())
@@ -134,7 +149,8 @@ func TestFramesOfOurOwnMaking(t *testing.T) {
 
 func FuzzParsePacket(f *testing.F) {
 	echo, udp, tcp, echo6 := sent(f)
-	for _, seed := range [][]byte{echo, udp, tcp, echo6, icmp4(f, gateway, 11, 0, echo), icmp4(f, bookings, 3, 3, udp[:28]), icmp6(f, gateway6, 3, 0, echo6)} {
+	for _, seed := range [][]byte{echo, udp, tcp, echo6, icmp4(f, gateway, 11, 0, echo), icmp4(f, bookings, 3, 3, udp[:28]),
+		icmp6(f, gateway6, 3, 0, echo6)} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {
@@ -147,7 +163,8 @@ func FuzzParsePacket(f *testing.F) {
 func FuzzParseFrame(f *testing.F) {
 	f.Add(wire.ARPRequest(hw, own, gateway))
 	f.Add(wire.NeighbourSolicitation(hw, own6, gateway6))
-	f.Add(wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"), []byte("x")))
+	f.Add(wire.UDPFrame(hw, wire.Broadcast, netip.MustParseAddrPort("0.0.0.0:68"), netip.MustParseAddrPort("255.255.255.255:67"),
+		[]byte("x")))
 	f.Fuzz(func(t *testing.T, in []byte) {
 		if frame, ok := wire.ParseFrame(in); ok && frame.Claim.IsValid() && frame.Claim.IsUnspecified() {
 			t.Fatal("a claim to no address")

@@ -1,5 +1,5 @@
-// Command generate packs the register of hardware addresses that comes with a library into one file, which needs no memory until it is looked into: as a map the
-// program would build it at every start.
+// Command generate packs the register of hardware addresses that comes with a library into one file, which needs no memory until it is
+// looked into: as a map the program would build it at every start.
 package main
 
 import (
@@ -25,7 +25,8 @@ func main() {
 		all = append(all, entry{prefix, name})
 	}
 	slices.SortFunc(all, func(a, b entry) int { return slices.Compare(a.prefix[:], b.prefix[:]) })
-	// A count of four octets; for each entry its prefix and where its name stands, three and four octets; then the names, each once, with their lengths before them.
+	// A count of four octets; for each entry its prefix and where its name stands, three and four octets; then the names, each once, with
+	// their lengths before them.
 	head := binary.BigEndian.AppendUint32(nil, uint32(len(all)))
 	at, names := map[string]uint32{}, []byte{}
 	for _, e := range all {

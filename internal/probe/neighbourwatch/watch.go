@@ -1,4 +1,5 @@
-// Package neighbourwatch keeps watch over the neighbours of one port: it reads the system's table, listens to the segment where that is permitted, and asks when it is told to.
+// Package neighbourwatch keeps watch over the neighbours of one port: it reads the system's table, listens to the segment where that is
+// permitted, and asks when it is told to.
 package neighbourwatch
 
 import (
@@ -190,7 +191,8 @@ func (p *Watch) hear(f *wire.Frame, frame []byte) {
 		p.mu.Unlock()
 		return
 	}
-	if from := f.From.Addr(); f.Proto == "icmp" && from.Is6() && p.own.OnLink(from) && f.Source != p.own.Hardware && !p.Endpoint.Owns(from) {
+	if from := f.From.Addr(); f.Proto == "icmp" && from.Is6() && p.own.OnLink(from) && f.Source != p.own.Hardware &&
+		!p.Endpoint.Owns(from) {
 		p.mu.Lock()
 		p.book.Claim(now, from, f.Source)
 		p.mu.Unlock()
@@ -261,8 +263,8 @@ func (p *Watch) See() Picture {
 	return out
 }
 
-// Size is how many addresses asking the whole segment means, and whether that needs a question first, or is too much. Only IPv4 segments are asked: a /64 has
-// more addresses than anybody has time for.
+// Size is how many addresses asking the whole segment means, and whether that needs a question first, or is too much. Only IPv4 segments
+// are asked: a /64 has more addresses than anybody has time for.
 func (p *Watch) Size() (targets int, prefix netip.Prefix, ok bool) {
 	for _, own := range p.Prefixes {
 		if own.Addr().Is4() && own.Bits() < 32 {
@@ -279,11 +281,13 @@ type ErrTooLarge struct {
 }
 
 func (e ErrTooLarge) Error() string {
-	return fmt.Sprintf("%v has %d addresses: at most %d, a /20, are asked as a whole. Ask for single addresses, or see that the mask is right", e.Prefix.Masked(), e.Size, Largest)
+	return fmt.Sprintf(
+		"%v has %d addresses: at most %d, a /20, are asked as a whole. Ask for single addresses, or see that the mask is right",
+		e.Prefix.Masked(), e.Size, Largest)
 }
 
-// Ask asks everybody on the segment, at most rate requests a second (0: the usual for its size), and returns when that is over. A second call while one is under way
-// returns at once.
+// Ask asks everybody on the segment, at most rate requests a second (0: the usual for its size), and returns when that is over. A second
+// call while one is under way returns at once.
 func (p *Watch) Ask(ctx context.Context, rate int) error {
 	size, prefix, ok := p.Size()
 	switch {

@@ -64,20 +64,25 @@ func TestWholeSegment(t *testing.T) {
 	}{{"with frames", simulated.Options{}}, {"without frames", simulated.Options{Privilege: simulated.Unprivileged}}} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			sheet := &site.Sheet{Networks: []site.Network{{Prefixes: []netip.Prefix{netip.MustParsePrefix("172.27.40.0/24")}, Fixed: []site.Fixed{{Address: netip.MustParseAddr("172.27.40.31"), Name: "gate-scanner-1"}}}}}
+			sheet := &site.Sheet{
+				Networks: []site.Network{
+					{Prefixes: []netip.Prefix{netip.MustParsePrefix("172.27.40.0/24")},
+						Fixed: []site.Fixed{{Address: netip.MustParseAddr("172.27.40.31"), Name: "gate-scanner-1"}}}}}
 			p := start(t, "healthy", c.o, sheet, nil)
 			require.NoError(t, p.Ask(t.Context(), 0))
 			got := p.See().Progress
 			assert.True(t, got.Over)
 			assert.Equal(t, 253, got.Asked)
 			assert.Equal(t, 7, got.Answered)
-			for _, a := range []string{"172.27.40.1", "172.27.40.2", "172.27.40.31", "172.27.40.32", "172.27.40.50", "172.27.40.60", "172.27.40.70"} {
+			for _, a := range []string{"172.27.40.1", "172.27.40.2", "172.27.40.31", "172.27.40.32", "172.27.40.50", "172.27.40.60",
+				"172.27.40.70"} {
 				r, ok := row(p, a)
 				assert.True(t, ok && r.Alive, "%s: %+v", a, r)
 			}
 			_, ok := row(p, "172.27.40.90")
 			assert.False(t, ok, "nobody is there")
-			assert.Eventually(t, func() bool { return nameOf(p, "172.27.40.50") == "label-printer.local by mDNS" }, 5*time.Second, 20*time.Millisecond)
+			assert.Eventually(t, func() bool { return nameOf(p, "172.27.40.50") == "label-printer.local by mDNS" }, 5*time.Second,
+				20*time.Millisecond)
 			assert.Eventually(t, func() bool {
 				return nameOf(p, "172.27.40.1") == "pier-gw.kittiwake.example by reverse DNS"
 			}, 5*time.Second, 20*time.Millisecond)
@@ -122,8 +127,12 @@ func TestWhatIsWrongShows(t *testing.T) {
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(t.Context())
 		gw := netip.MustParseAddr("172.27.40.1")
-		known := &evidence.Set{Neighbours: []evidence.Neighbour{{Asked: gw, Method: "arp", Hardware: []endpoint.HardwareAddr{{2, 1}, {2, 2}}, Reply: evidence.Reply{Outcome: evidence.Answered, From: gw}}}}
-		p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: built.Machine(), Interface: "eth0", Endpoint: e, Known: known, Began: time.Now(), Quiet: true})
+		known := &evidence.Set{
+			Neighbours: []evidence.Neighbour{
+				{Asked: gw, Method: "arp", Hardware: []endpoint.HardwareAddr{{2, 1}, {2, 2}},
+					Reply: evidence.Reply{Outcome: evidence.Answered, From: gw}}}}
+		p, err := neighbourwatch.Start(ctx,
+			neighbourwatch.Config{Machine: built.Machine(), Interface: "eth0", Endpoint: e, Known: known, Began: time.Now(), Quiet: true})
 		require.NoError(t, err)
 		r, _ := row(p, "172.27.40.1")
 		assert.Contains(t, r.Marks, neighbours.SeveralHold)

@@ -33,7 +33,8 @@ type collector struct {
 }
 
 func newCollector(log Log) *collector {
-	return &collector{changed: make(chan struct{}, 1), log: log, open: map[evidence.Kind]int{}, idle: map[evidence.Kind]int{}, began: time.Now()}
+	return &collector{changed: make(chan struct{}, 1), log: log, open: map[evidence.Kind]int{}, idle: map[evidence.Kind]int{},
+		began: time.Now()}
 }
 
 // ask notes the question and the machine to which it is put.

@@ -43,7 +43,8 @@ func (r *run) inDoubt(test string, needless, ready func(*evidence.Set) bool, f f
 // works reports whether the target has shown that it works.
 func works(s *evidence.Set) bool { return fault.NewPass(s).Usable() == fault.Yes }
 
-// settle makes the tests that are in doubt one by one: always the one on which the suspects that are left differ most. One on which they do not differ is not made.
+// settle makes the tests that are in doubt one by one: always the one on which the suspects that are left differ most. One on which they do
+// not differ is not made.
 func (r *run) settle(ctx context.Context) {
 	var ended chan struct{} // by the test that was begun last
 	var begun time.Time

@@ -36,7 +36,8 @@ var commonPorts = []uint16{443, 80}
 // startNames looks the target up and starts its tests with the first address of each family; it also asks every resolver, and the way to
 // those beyond the gateway, whether or not the target needs a name.
 func (r *run) startNames(ctx context.Context) {
-	targetKinds := []evidence.Kind{evidence.RouteLookup, evidence.ServiceConnect, evidence.TargetEcho, evidence.WebAnswer, evidence.PathTrace, evidence.LossProbes, evidence.PacketSize}
+	targetKinds := []evidence.Kind{evidence.RouteLookup, evidence.ServiceConnect, evidence.TargetEcho, evidence.WebAnswer,
+		evidence.PathTrace, evidence.LossProbes, evidence.PacketSize}
 	if r.Target.IsZero() {
 		targetKinds = []evidence.Kind{evidence.PathTrace}
 	}
@@ -98,8 +99,9 @@ func nameAnswered(s *evidence.Set) bool {
 	return slices.ContainsFunc(s.Lookups, func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered })
 }
 
-// askElsewhere asks the DHCP servers and the gateway for the name when none of the servers that are set has answered: many serve names as well, and one
-// that does shows that the servers set are the wrong ones. The others are then waited for no longer than it took, and a grace.
+// askElsewhere asks the DHCP servers and the gateway for the name when none of the servers that are set has answered: many serve names as
+// well, and one that does shows that the servers set are the wrong ones. The others are then waited for no longer than it took, and a
+// grace.
 func (r *run) askElsewhere(ctx context.Context) {
 	s := r.snapshot()
 	p := fault.NewPass(s)
@@ -178,7 +180,8 @@ func (r *run) testTarget(ctx context.Context) {
 	r.testOthers(ctx)
 }
 
-// testOthers opens connections to the addresses that other name servers give for the name, or that DNS gives where the hosts file says something else.
+// testOthers opens connections to the addresses that other name servers give for the name, or that DNS gives where the hosts file says
+// something else.
 func (r *run) testOthers(ctx context.Context) {
 	const most = 3
 	for _, a := range r.snapshot().OtherAddresses() {
@@ -288,11 +291,13 @@ func (r *run) test(ctx context.Context, a netip.Addr) {
 	}
 }
 
-// otherWays tries to reach an address out of every other port that could lead there, when the way that the routing table names has not soon shown that it works.
+// otherWays tries to reach an address out of every other port that could lead there, when the way that the routing table names has not soon
+// shown that it works.
 func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port uint16) {
 	for _, i := range r.endpoint.Interfaces {
 		_, gateway := r.endpoint.Gateway(i.Name, a.Is6())
-		if i.Name == taken || !i.Up || i.Kind == endpoint.LoopbackKind || i.Carrier == endpoint.CarrierAbsent || len(i.Usable(a.Is6())) == 0 || !gateway {
+		if i.Name == taken || !i.Up || i.Kind == endpoint.LoopbackKind || i.Carrier == endpoint.CarrierAbsent ||
+			len(i.Usable(a.Is6())) == 0 || !gateway {
 			continue
 		}
 		r.inDoubt("another-port", works, nil, func() {
@@ -307,8 +312,8 @@ func (r *run) otherWays(ctx context.Context, a netip.Addr, taken string, port ui
 	}
 }
 
-// shortConnect tries to open a connection with a hop limit of 1, which the gateway ends: if it is accepted all the same, somebody there answers in the target's place.
-// It is not waited for longer than the target itself takes and a grace: whoever is nearer is quicker.
+// shortConnect tries to open a connection with a hop limit of 1, which the gateway ends: if it is accepted all the same, somebody there
+// answers in the target's place. It is not waited for longer than the target itself takes and a grace: whoever is nearer is quicker.
 func (r *run) shortConnect(ctx context.Context, to netip.AddrPort) {
 	ctx, cancel := context.WithTimeout(ctx, connectPatience)
 	defer cancel()
@@ -371,8 +376,8 @@ func (r *run) connect(ctx context.Context, to netip.AddrPort, passed chan<- time
 	}
 }
 
-// targetEcho asks the target for an echo until it answers, the repeats are used up, or the service was reached and the grace is over. It reports
-// whether an echo came.
+// targetEcho asks the target for an echo until it answers, the repeats are used up, or the service was reached and the grace is over. It
+// reports whether an echo came.
 func (r *run) targetEcho(ctx context.Context, a netip.Addr, passed <-chan time.Duration) bool {
 	reached := false
 	for _, wait := range echoRepeats {
@@ -410,13 +415,16 @@ func (r *run) trace(ctx context.Context, to netip.Addr, last int) {
 	if !r.allowed.Echo.Granted {
 		method = probe.TraceUDP
 	}
-	_, _ = probe.Trace(ctx, r.echoer, probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: last, Patience: tracePatience, Again: traceAgain},
+	_, _ = probe.Trace(ctx, r.echoer,
+		probe.TraceQuestion{To: netip.AddrPortFrom(to, r.Target.Port), Method: method, First: 1, Last: last, Patience: tracePatience,
+			Again: traceAgain},
 		func(h path.Seen) {
 			r.observe(evidence.Hop{To: to, Method: string(method), HopLimit: h.HopLimit, Reply: h.Reply})
 		})
 }
 
-// traceResolvers asks the way to name servers beyond the gateway, set or offered: they are the first witnesses that tell one target from all.
+// traceResolvers asks the way to name servers beyond the gateway, set or offered: they are the first witnesses that tell one target from
+// all.
 func (r *run) traceResolvers(ctx context.Context, servers []netip.Addr) {
 	const most = 2
 	for _, a := range servers {
@@ -439,7 +447,8 @@ func (r *run) traceResolvers(ctx context.Context, servers []netip.Addr) {
 	}
 }
 
-// traceNowhere looks for life behind the gateway when no address there is known: no name server, set or offered, and no address of the target.
+// traceNowhere looks for life behind the gateway when no address there is known: no name server, set or offered, and no address of the
+// target.
 func (r *run) traceNowhere(ctx context.Context) {
 	const (
 		patience = 250 * time.Millisecond // by then a look-up that works has given an address, and a server has made an offer

@@ -16,14 +16,15 @@ import (
 const (
 	// How long a neighbour gets to say that the hop limit ran out: it looks at that first, and need not ask anybody for it.
 	handoffPatience = 250 * time.Millisecond
-	// What lies beyond the gateway may be far: while nothing has come from there it is given this long, then three times the slowest answer and a grace.
+	// What lies beyond the gateway may be far: while nothing has come from there it is given this long, then three times the slowest answer
+	// and a grace.
 	throughPatience = 1200 * time.Millisecond
 	throughGrace    = 250 * time.Millisecond
 	handoffPace     = 40 * time.Millisecond
 )
 
-// handOff hands packets to other neighbours than the routing table names, when the way it names leads nowhere: to the gateway what the mask takes for a
-// neighbour, and to every neighbour what a gateway does not pass on.
+// handOff hands packets to other neighbours than the routing table names, when the way it names leads nowhere: to the gateway what the mask
+// takes for a neighbour, and to every neighbour what a gateway does not pass on.
 func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
 	own := iface.Usable(false)
 	if len(own) == 0 || r.Families.No4 {
@@ -101,7 +102,8 @@ func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own 
 			}
 		}
 		for _, n := range set.Neighbours {
-			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 || !n.Asked.Is4() || n.Asked == p.Gateway || handed[n.Asked] || len(handed) >= sweepMost {
+			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 || !n.Asked.Is4() || n.Asked == p.Gateway || handed[n.Asked] ||
+				len(handed) >= sweepMost {
 				continue
 			}
 			handed[n.Asked] = true

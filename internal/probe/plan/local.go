@@ -171,8 +171,8 @@ func sourceFor(iface *endpoint.Interface, to netip.Addr) netip.Addr {
 	return netip.Addr{}
 }
 
-// gatewayEcho asks the gateway for an echo: three times, since the first may be lost while its hardware address is being asked for. It reports
-// whether one came.
+// gatewayEcho asks the gateway for an echo: three times, since the first may be lost while its hardware address is being asked for. It
+// reports whether one came.
 func (r *run) gatewayEcho(ctx context.Context, gw netip.Addr) bool {
 	if gw.IsLinkLocalUnicast() && gw.Is6() {
 		gw = gw.WithZone(r.iface)
@@ -202,8 +202,8 @@ func (r *run) conflict(ctx context.Context, a netip.Addr) {
 	}
 }
 
-// conflict6 asks the segment, from the link-local address, who has an IPv6 address of this machine: this machine itself does not hear the question, so that whoever answers is
-// another one (RFC 4861 §7.2.4).
+// conflict6 asks the segment, from the link-local address, who has an IPv6 address of this machine: this machine itself does not hear the
+// question, so that whoever answers is another one (RFC 4861 §7.2.4).
 func (r *run) conflict6(ctx context.Context, own, a netip.Addr) {
 	wait, stop := r.untilSilence(ctx)
 	defer stop()
@@ -273,7 +273,8 @@ func (r *run) askedTwice() {
 	for _, v6 := range []bool{false, true} {
 		gw, ok := r.endpoint.Gateway(r.iface, v6)
 		if holders := r.segment.Holders(gw); ok && len(holders) > 1 {
-			r.observe(evidence.Neighbour{Asked: gw, Method: "arp", Asks: 1, Hardware: holders, Reply: evidence.Reply{Outcome: evidence.Answered, From: gw, RTT: time.Since(r.began)}})
+			r.observe(evidence.Neighbour{Asked: gw, Method: "arp", Asks: 1, Hardware: holders,
+				Reply: evidence.Reply{Outcome: evidence.Answered, From: gw, RTT: time.Since(r.began)}})
 		}
 	}
 }
@@ -300,7 +301,9 @@ func (r *run) markQuiet() {
 			}
 			for hop := 1; hop < last.HopLimit; hop++ {
 				if !seen[hop] {
-					quiet = append(quiet, evidence.Hop{To: a, Method: t.Method, HopLimit: hop, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(r.began)}})
+					quiet = append(quiet,
+						evidence.Hop{To: a, Method: t.Method, HopLimit: hop,
+							Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(r.began)}})
 				}
 			}
 		}
@@ -354,7 +357,8 @@ func (r *run) firstOffer() (first time.Duration) {
 	return first
 }
 
-// callAll asks all IPv6 machines of the segment at once, unless the gateway has shown that it is there: a prefix of IPv6 is too large to be gone through (RFC 7707).
+// callAll asks all IPv6 machines of the segment at once, unless the gateway has shown that it is there: a prefix of IPv6 is too large to be
+// gone through (RFC 7707).
 func (r *run) callAll(ctx context.Context, iface *endpoint.Interface) {
 	if r.segment == nil || fault.NewPass(r.snapshot()).Alive == fault.Yes {
 		return
@@ -399,7 +403,8 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 	prefix := own[0].Prefix
 	// First where routers stand: those that are named, and the ends of the prefix. Then nearest first.
 	var targets []netip.Addr
-	for _, a := range slices.Concat(p.RoutersNamed(), []netip.Addr{prefix.Masked().Addr().Next(), subnet.Last(prefix).Prev()}, slices.Collect(subnet.Around(prefix, prefix.Addr(), sweepMost))) {
+	for _, a := range slices.Concat(p.RoutersNamed(), []netip.Addr{prefix.Masked().Addr().Next(), subnet.Last(prefix).Prev()},
+		slices.Collect(subnet.Around(prefix, prefix.Addr(), sweepMost))) {
 		if subnet.Usable(prefix, a) && a != prefix.Addr() && a != p.Gateway && !slices.Contains(targets, a) {
 			targets = append(targets, a)
 		}
@@ -412,7 +417,8 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 		answered.Add(1)
 		r.observe(n)
 	}
-	// Five show that the segment lives. Where the gateway came by DHCP, it may be that another one is the router: then all are asked, until one is found.
+	// Five show that the segment lives. Where the gateway came by DHCP, it may be that another one is the router: then all are asked, until
+	// one is found.
 	enough := func() bool { return answered.Load() >= sweepEnough }
 	if p.GatewayFromDHCP() {
 		enough = func() (found bool) {

@@ -30,10 +30,11 @@ type Config struct {
 	Families  evidence.Families
 	Sheet     *site.Sheet        // the documented network to compare with; nil if there is none
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
-	Responder target.Target      // our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
-	Said      []evidence.Answer  // what a person has answered
-	Log       Log                // what takes note of all that happens; nil: nobody
-	Thorough  bool               // go on after the verdict is settled, until everything has been asked: for a screen
+	// our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
+	Responder target.Target
+	Said      []evidence.Answer // what a person has answered
+	Log       Log               // what takes note of all that happens; nil: nobody
+	Thorough  bool              // go on after the verdict is settled, until everything has been asked: for a screen
 }
 
 // Run gathers evidence until the verdict is settled or ctx ends, whichever comes first. onChange, if not nil, is called from one goroutine
@@ -272,7 +273,8 @@ func (r *run) withhold() {
 // cutShort is the evidence when the time is up: what is still under way counts as withheld.
 func (r *run) cutShort(underWay []evidence.Kind) *evidence.Set {
 	for _, k := range underWay {
-		r.observeIf(func(s *evidence.Set) bool { return !s.IsWithheld(k) }, evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
+		r.observeIf(func(s *evidence.Set) bool { return !s.IsWithheld(k) },
+			evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
 	}
 	set := r.seal()
 	set.Open = nil

@@ -161,7 +161,8 @@ func TestNoGoroutineIsLeftBehind(t *testing.T) {
 		_, _, err := plan.Run(t.Context(), c, nil)
 		require.NoError(t, err)
 	}
-	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+4 }, 3*time.Second, 20*time.Millisecond, "%d before, %d now", before, runtime.NumGoroutine())
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+4 }, 3*time.Second, 20*time.Millisecond, "%d before, %d now",
+		before, runtime.NumGoroutine())
 }
 
 // hopsTo counts what was sent towards an address, and the largest hop limit in it.
@@ -177,7 +178,8 @@ func hopsTo(s *evidence.Set, to netip.Addr) (n, largest int) {
 
 func TestNowhereIsTheLastResort(t *testing.T) {
 	t.Parallel()
-	for name, asked := range map[string]bool{"healthy": false, "name-not-found": false, "uplink-down": false, "uplink-down-names-too": true, "forwarder-without-answer": true} {
+	for name, asked := range map[string]bool{"healthy": false, "name-not-found": false, "uplink-down": false, "uplink-down-names-too": true,
+		"forwarder-without-answer": true} {
 		c := config(t, name, nil)
 		c.Thorough = true
 		set, _, err := plan.Run(t.Context(), c, nil)

@@ -12,8 +12,8 @@ import (
 // mostProxies is how many proxies of a configuration file are tried.
 const mostProxies = 3
 
-// startProxies sends the request also the way that programs here send it: through the proxy that is set, or, where none is, through those that the automatic
-// configuration names. Only web addresses are asked of proxies.
+// startProxies sends the request also the way that programs here send it: through the proxy that is set, or, where none is, through those
+// that the automatic configuration names. Only web addresses are asked of proxies.
 func (r *run) startProxies(ctx context.Context) {
 	if r.Target.URL == "" {
 		return
@@ -36,7 +36,8 @@ func (r *run) askVia(ctx context.Context, proxy *url.URL) {
 	}
 }
 
-// askConfigured fetches the file of automatic configuration that a DHCP server names, by the lease or by an answer now, and tries the proxies in it.
+// askConfigured fetches the file of automatic configuration that a DHCP server names, by the lease or by an answer now, and tries the
+// proxies in it.
 func (r *run) askConfigured(ctx context.Context) {
 	uri, by := fault.NewPass(r.snapshot()).NamedProxyScript()
 	if uri == "" { // the lease does not name one; a server may, when it is asked

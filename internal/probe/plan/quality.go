@@ -23,8 +23,9 @@ const (
 	sizeLeast   = 100 * time.Millisecond
 )
 
-// grace is how long missing answers are waited for after the last probe. A healthy site misses none and does not wait; a stall of this machine or a
-// queue on the way must not pass for a loss. The slowest of the answers may have waited a second for a hardware address, the others with it.
+// grace is how long missing answers are waited for after the last probe. A healthy site misses none and does not wait; a stall of this
+// machine or a queue on the way must not pass for a loss. The slowest of the answers may have waited a second for a hardware address, the
+// others with it.
 func grace(slowest time.Duration) time.Duration { return slowest*5/4 + 300*time.Millisecond }
 
 // count reads how the port's counters have grown since the run began.
@@ -55,8 +56,8 @@ func (r *run) record(b evidence.Burst) {
 	r.observe(b)
 }
 
-// burst measures loss and delay to an address: twenty probes, and forty more where any was lost. over is closed when it is known not to answer
-// echo. It is false when nothing could be counted.
+// burst measures loss and delay to an address: twenty probes, and forty more where any was lost. over is closed when it is known not to
+// answer echo. It is false when nothing could be counted.
 func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (evidence.Burst, bool) {
 	if !r.allowed.Echo.Granted {
 		return evidence.Burst{}, false
@@ -128,8 +129,8 @@ func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows alike only
-// to those who are asked at the same time. Where does it begin?
+// targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows
+// alike only to those who are asked at the same time. Where does it begin?
 func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struct{}) {
 	b, ok := r.burst(ctx, a, over)
 	defer r.countAfter(ctx, b)
@@ -196,7 +197,8 @@ func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
 	}, evidence.LossProbes)
 }
 
-// size looks for the largest packet that reaches an address by way of an interface. begun, if it is set, is called when the first one is on its way.
+// size looks for the largest packet that reaches an address by way of an interface. begun, if it is set, is called when the first one is on
+// its way.
 func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan struct{}, begun func()) {
 	i, ok := r.endpoint.Interface(iface)
 	const mostEcho = 65000 // beyond it, no probe fits

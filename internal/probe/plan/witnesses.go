@@ -19,8 +19,8 @@ const (
 	rankTarget
 )
 
-// Witnesses says whom to watch in a case: the loopback, the gateway, the first station beyond the site and the target are probed in step, so that
-// a loss can be laid to the nearest of them that failed; the name servers beside them.
+// Witnesses says whom to watch in a case: the loopback, the gateway, the first station beyond the site and the target are probed in step,
+// so that a loss can be laid to the nearest of them that failed; the name servers beside them.
 func Witnesses(s *evidence.Set) []watch.Spec {
 	var out []watch.Spec
 	seen := map[netip.Addr]bool{}

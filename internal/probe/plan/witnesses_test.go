@@ -24,11 +24,15 @@ func TestWitnesses(t *testing.T) {
 		want             string // in order: name, rank
 	}{
 		{"healthy", "", evidence.Families{}, "loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0"},
-		{"healthy", "bookings.kittiwake.example:443", evidence.Families{}, "loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0, bookings 4"},
+		{"healthy", "bookings.kittiwake.example:443", evidence.Families{},
+			"loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0, bookings 4"},
 		{"healthy", "203.0.113.53", evidence.Families{}, "loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0"},
-		{"gateway-ignores-echo", "bookings.kittiwake.example:443", evidence.Families{}, "loopback 1, 172.27.40.1 0, 172.27.40.2 2, 198.51.100.1 3, 203.0.113.53 0, bookings 4"},
-		{"echo-filtered", "weather.kittiwake.example:443", evidence.Families{}, "loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0, weather 4 by connection"},
-		{"extra-router", "bookings.kittiwake.example:443", evidence.Families{}, "loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0, bookings 4"},
+		{"gateway-ignores-echo", "bookings.kittiwake.example:443", evidence.Families{},
+			"loopback 1, 172.27.40.1 0, 172.27.40.2 2, 198.51.100.1 3, 203.0.113.53 0, bookings 4"},
+		{"echo-filtered", "weather.kittiwake.example:443", evidence.Families{},
+			"loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0, weather 4 by connection"},
+		{"extra-router", "bookings.kittiwake.example:443", evidence.Families{},
+			"loopback 1, 172.27.40.1 2, 172.27.40.2 0, 198.51.100.1 3, 203.0.113.53 0, bookings 4"},
 		{"gateway-not-set", "bookings.kittiwake.example:443", evidence.Families{}, "loopback 1, 172.27.40.2 0, 203.0.113.53 0, bookings 4"},
 	} {
 		x := ask(t, config(t, c.scenario, nil), c.target)

@@ -10,7 +10,8 @@ import (
 	"passepartout/internal/probe"
 )
 
-// The bounds of the time after which a name is looked up again: its TTL, but no more often and no more rarely than this. After a failure, retryName.
+// The bounds of the time after which a name is looked up again: its TTL, but no more often and no more rarely than this. After a failure,
+// retryName.
 const (
 	leastLife = time.Second
 	mostLife  = time.Hour

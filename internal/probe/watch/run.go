@@ -204,13 +204,15 @@ func (w *Watcher) turn(ctx context.Context) time.Duration {
 func (w *Watcher) ask(ctx context.Context, x *Subject, now time.Duration) {
 	number := x.Record.Sent(now)
 	x.issued++
-	p := &wait{subject: x, generation: x.generation, number: number, sent: now, until: now + x.estimate.Timeout(floor, ceiling), began: time.Now()}
+	p := &wait{subject: x, generation: x.generation, number: number, sent: now, until: now + x.estimate.Timeout(floor, ceiling),
+		began: time.Now()}
 	if x.Method == Connect || !w.Machine.Permissions().Echo.Granted {
 		w.askApart(ctx, x, p)
 		heap.Push(&w.waits, p)
 		return
 	}
-	ticket, err := w.echoer.Send(probe.EchoQuestion{To: x.Address, Size: x.Octets(), DontFragment: x.DontFragment}, func(r evidence.Reply) { w.arrived(p, r) })
+	ticket, err := w.echoer.Send(probe.EchoQuestion{To: x.Address, Size: x.Octets(), DontFragment: x.DontFragment},
+		func(r evidence.Reply) { w.arrived(p, r) })
 	p.began, p.ticket = ticket.SentAt, ticket
 	if err != nil {
 		w.end(p, machine.LocalError(err))
@@ -248,8 +250,8 @@ func (w *Watcher) arrived(p *wait, r evidence.Reply) {
 	w.end(p, r)
 }
 
-// fateOf tells what an answer makes of a probe that was under way. A next hop that does not answer for its hardware address is silence on the
-// segment, told by the own system.
+// fateOf tells what an answer makes of a probe that was under way. A next hop that does not answer for its hardware address is silence on
+// the segment, told by the own system.
 func fateOf(r evidence.Reply) series.Fate {
 	switch {
 	case r.Outcome == evidence.Answered:

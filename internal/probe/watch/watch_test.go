@@ -49,7 +49,8 @@ type wire struct {
 }
 
 func newWire(fate func(netip.Addr, int) (time.Duration, int)) *wire {
-	return &wire{fate: fate, err: func() error { return nil }, sent: map[netip.Addr]int{}, arrivals: make(chan machine.EchoArrival, 4096), done: make(chan struct{})}
+	return &wire{fate: fate, err: func() error { return nil }, sent: map[netip.Addr]int{}, arrivals: make(chan machine.EchoArrival, 4096),
+		done: make(chan struct{})}
 }
 
 func (w *wire) Permissions() machine.Permissions {
@@ -74,7 +75,8 @@ func (w *wire) Send(r machine.EchoRequest) (time.Time, error) {
 	delay, copies := w.fate(r.To, n)
 	for range copies {
 		time.AfterFunc(delay, func() {
-			w.arrivals <- machine.EchoArrival{Seq: r.Seq, To: r.To, Arrival: machine.Arrival{Outcome: evidence.Answered, From: r.To, At: time.Now()}}
+			w.arrivals <- machine.EchoArrival{Seq: r.Seq, To: r.To,
+				Arrival: machine.Arrival{Outcome: evidence.Answered, From: r.To, At: time.Now()}}
 		})
 	}
 	return at, nil
@@ -92,7 +94,8 @@ func (w *wire) Receive() (machine.EchoArrival, error) {
 var far = netip.MustParseAddr("203.0.113.80")
 
 // counts runs a watcher over a wire for a time, and gives what became of one target.
-func counts(t *testing.T, m *wire, s watch.Spec, d time.Duration, during func(*watch.Watcher, int)) (sum series.Summary, said evidence.Reply, outages []blame.Outage) {
+func counts(t *testing.T, m *wire, s watch.Spec, d time.Duration, during func(*watch.Watcher, int)) (sum series.Summary,
+	said evidence.Reply, outages []blame.Outage) {
 	synctest.Test(t, func(t *testing.T) {
 		m.arrivals, m.done = make(chan machine.EchoArrival, 4096), make(chan struct{})
 		ctx, cancel := context.WithCancel(t.Context())
@@ -122,7 +125,8 @@ func TestFates(t *testing.T) {
 		want series.Counts
 	}{
 		{"all answered", func(netip.Addr, int) (time.Duration, int) { return steady, 1 }, nil, series.Counts{Received: 20}},
-		{"every fifth lost", func(_ netip.Addr, n int) (time.Duration, int) { return steady, min(n%5, 1) }, nil, series.Counts{Received: 16, Silent: 4}},
+		{"every fifth lost", func(_ netip.Addr, n int) (time.Duration, int) { return steady, min(n%5, 1) }, nil,
+			series.Counts{Received: 16, Silent: 4}},
 		{"one twice", func(_ netip.Addr, n int) (time.Duration, int) {
 			if n == 7 {
 				return steady, 2
@@ -281,7 +285,8 @@ func TestADay(t *testing.T) {
 					got = append(got, r.Length)
 				}
 				assert.Equal(t, runs, got)
-				for share, have := range map[float64]time.Duration{.05: sum.Times.P05, .5: sum.Times.Median, .95: sum.Times.P95, .99: sum.Times.P99} {
+				for share, have := range map[float64]time.Duration{.05: sum.Times.P05, .5: sum.Times.Median, .95: sum.Times.P95,
+					.99: sum.Times.P99} {
 					at := share * float64(len(times)-1)
 					low, high := times[int(math.Floor(at))], times[int(math.Ceil(at))]
 					assert.InDelta(t, float64(low)+(at-math.Floor(at))*float64(high-low), have, 1)
@@ -293,7 +298,8 @@ func TestADay(t *testing.T) {
 		time.Sleep(time.Minute)
 	})
 	grown := int64(after.HeapAlloc) - int64(before.HeapAlloc)
-	fmt.Printf("a day of 10 targets: %d probes, heap grown by %.1f MB, at most %.1f MB for 10 full records\n", 10*day, float64(grown)/1e6, 10*float64(series.BytesFor(series.Keep))/1e6)
+	fmt.Printf("a day of 10 targets: %d probes, heap grown by %.1f MB, at most %.1f MB for 10 full records\n", 10*day, float64(grown)/1e6,
+		10*float64(series.BytesFor(series.Keep))/1e6)
 	assert.Less(t, grown, int64(10*series.BytesFor(series.Keep)+20_000_000))
 }
 
@@ -324,7 +330,8 @@ func TestMethodsOnASite(t *testing.T) {
 		const probes = 5
 		ctx, cancel := context.WithCancel(t.Context())
 		results := make(chan watch.Result, 100)
-		w := watch.New(ctx, watch.Config{Machine: at(t, "healthy", c.privilege), Ended: func(_ *watch.Subject, r watch.Result) { results <- r }})
+		w := watch.New(ctx,
+			watch.Config{Machine: at(t, "healthy", c.privilege), Ended: func(_ *watch.Subject, r watch.Result) { results <- r }})
 		w.Add(watch.Spec{Target: parse(c.target), Method: c.method, Interval: 100 * time.Millisecond, Count: probes})
 		var got []series.Fate
 		for range probes {
@@ -334,7 +341,8 @@ func TestMethodsOnASite(t *testing.T) {
 		w.Wait()
 		assert.Contains(t, got, c.want, "%s by %s", c.target, c.method)
 		for _, fate := range got {
-			assert.Contains(t, []series.Fate{c.want, series.Silent}, fate, "%s by %s: a machine that stands still makes answers late, and nothing else", c.target, c.method)
+			assert.Contains(t, []series.Fate{c.want, series.Silent}, fate,
+				"%s by %s: a machine that stands still makes answers late, and nothing else", c.target, c.method)
 		}
 	}
 }
@@ -370,7 +378,8 @@ func TestForeignAnswersAreIgnored(t *testing.T) {
 		w.Add(watch.Spec{Target: parse(far.String()), Count: 1})
 		time.Sleep(1100 * time.Millisecond)
 		forge := func(seq uint16, from netip.Addr) {
-			m.arrivals <- machine.EchoArrival{Seq: seq, To: from, Arrival: machine.Arrival{Outcome: evidence.Answered, From: from, At: time.Now()}}
+			m.arrivals <- machine.EchoArrival{Seq: seq, To: from,
+				Arrival: machine.Arrival{Outcome: evidence.Answered, From: from, At: time.Now()}}
 			time.Sleep(time.Millisecond)
 		}
 		forge(0, netip.MustParseAddr("198.51.100.66"))
@@ -390,7 +399,9 @@ func TestForeignAnswersAreIgnored(t *testing.T) {
 func TestPortGoesAndComesBack(t *testing.T) {
 	s, err := scenario.Load("healthy")
 	require.NoError(t, err)
-	s.Timeline = scenario.Timeline{Events: []scenario.Event{{From: scenario.Duration(3 * time.Second), For: scenario.Duration(3 * time.Second), Unplug: "ticket-03/eth0"}}}
+	s.Timeline = scenario.Timeline{
+		Events: []scenario.Event{
+			{From: scenario.Duration(3 * time.Second), For: scenario.Duration(3 * time.Second), Unplug: "ticket-03/eth0"}}}
 	site, err := simulated.Build(s, simulated.Options{})
 	require.NoError(t, err)
 	defer site.Close()
@@ -398,7 +409,8 @@ func TestPortGoesAndComesBack(t *testing.T) {
 	defer cancel()
 	w := watch.New(ctx, watch.Config{Machine: site.Machine()})
 	for i, a := range []string{"127.0.0.1", "172.27.40.1", "203.0.113.80"} {
-		w.Add(watch.Spec{Target: parse(a), Zone: []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}[i], Rank: i + 1, Interval: 200 * time.Millisecond})
+		w.Add(watch.Spec{Target: parse(a), Zone: []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}[i], Rank: i + 1,
+			Interval: 200 * time.Millisecond})
 	}
 	time.Sleep(10 * time.Second)
 	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {

@@ -1,5 +1,5 @@
-// Package watch probes many targets for as long as anybody looks, each at its own interval, and keeps what became of every probe. The witnesses of the
-// zones are probed in step, so that a loss can be laid to the nearest one that was failing at that moment.
+// Package watch probes many targets for as long as anybody looks, each at its own interval, and keeps what became of every probe. The
+// witnesses of the zones are probed in step, so that a loss can be laid to the nearest one that was failing at that moment.
 package watch
 
 import (
@@ -116,11 +116,16 @@ type Subject struct {
 type Config struct {
 	Machine   machine.Machine
 	Interface string
-	Step      time.Duration                                                                                // of the attribution; 0: a second
-	Asleep    func() time.Duration                                                                         // how long the machine has been suspended so far; nil: never
-	Ended     func(s *Subject, r Result)                                                                   // called for every probe that ended, one at a time; must not call back
-	Late      func(behind time.Duration)                                                                   // called for every probe sent: how long after it was due
-	Resolve   func(context.Context, target.Target, evidence.Families) ([]netip.Addr, time.Duration, error) // nil: as the machine's settings have it
+	// of the attribution; 0: a second
+	Step time.Duration
+	// how long the machine has been suspended so far; nil: never
+	Asleep func() time.Duration
+	// called for every probe that ended, one at a time; must not call back
+	Ended func(s *Subject, r Result)
+	// called for every probe sent: how long after it was due
+	Late func(behind time.Duration)
+	// nil: as the machine's settings have it
+	Resolve func(context.Context, target.Target, evidence.Families) ([]netip.Addr, time.Duration, error)
 }
 
 // Result is the end of one probe, or what came after it.
@@ -161,7 +166,8 @@ func New(ctx context.Context, c Config) *Watcher {
 	if c.Asleep == nil {
 		c.Asleep = func() time.Duration { return 0 }
 	}
-	w := &Watcher{Config: c, Start: time.Now(), echoer: probe.NewEchoer(c.Machine, c.Interface), wake: make(chan struct{}, 1), ended: make(chan struct{}), ledger: blame.NewLedger(c.Step)}
+	w := &Watcher{Config: c, Start: time.Now(), echoer: probe.NewEchoer(c.Machine, c.Interface), wake: make(chan struct{}, 1),
+		ended: make(chan struct{}), ledger: blame.NewLedger(c.Step)}
 	if w.Resolve == nil {
 		w.Resolve = w.resolve
 	}

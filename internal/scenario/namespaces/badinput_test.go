@@ -59,10 +59,14 @@ func TestSettingsFullOfRubbish(t *testing.T) {
 		zone, fault               string
 	}{
 		{name: "resolv.conf of noise", conf: string(noise), target: "203.0.113.80:443", zone: "none"},
-		{name: "resolv.conf of noise, and a name", conf: string(noise), target: "bookings.kittiwake.example:443", zone: "host", fault: "resolver-not-set"},
-		{name: "a good line among rubbish", conf: "nameserver\nnameserver \x1b[31m\n\x00\x00\nnameserver 172.27.40.2 # here\n" + string(noise[:2000]), target: "bookings.kittiwake.example:443", zone: "none"},
+		{name: "resolv.conf of noise, and a name", conf: string(noise), target: "bookings.kittiwake.example:443", zone: "host",
+			fault: "resolver-not-set"},
+		{name: "a good line among rubbish",
+			conf:   "nameserver\nnameserver \x1b[31m\n\x00\x00\nnameserver 172.27.40.2 # here\n" + string(noise[:2000]),
+			target: "bookings.kittiwake.example:443", zone: "none"},
 		{name: "a hosts file of 50,000 lines", hosts: hosts.String(), target: "bookings.kittiwake.example:443", zone: "none"},
-		{name: "a name that stands in it", hosts: hosts.String() + "203.0.113.80 pinned.example\n", target: "pinned.example:443", zone: "none"},
+		{name: "a name that stands in it", hosts: hosts.String() + "203.0.113.80 pinned.example\n", target: "pinned.example:443",
+			zone: "none"},
 		{name: "a hosts file of noise", hosts: string(noise), target: "bookings.kittiwake.example:443", zone: "none"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -109,7 +113,8 @@ func TestPortRemovedDuringARun(t *testing.T) {
 func TestNamesFromTheWireAreData(t *testing.T) {
 	l := build(t, "healthy", func(s *scenario.Scenario) {
 		// dnsmasq hands out what it is told; a reverse name of such length and shape must be shown and not obeyed.
-		s.Site.Nodes["pier-core"].DNS.Records[strings.Repeat("x", 60)+"."+strings.Repeat("y", 60)+".kittiwake.example"] = s.Site.Nodes["pier-core"].DNS.Records["pier-gw.kittiwake.example"]
+		s.Site.Nodes["pier-core"].DNS.Records[strings.Repeat("x", 60)+"."+strings.Repeat("y", 60)+
+			".kittiwake.example"] = s.Site.Nodes["pier-core"].DNS.Records["pier-gw.kittiwake.example"]
 		delete(s.Site.Nodes["pier-core"].DNS.Records, "pier-gw.kittiwake.example")
 	})
 	out, _, status, err := l.Run(namespaces.Root, binary, "trace", "203.0.113.80")

@@ -102,5 +102,6 @@ func sameRoute(old netlink.Route, r scenario.Route) bool {
 	if old.Dst != nil {
 		bits, _ = old.Dst.Mask.Size()
 	}
-	return r.Refuse == "" && bits == r.To.Bits() && old.Gw.Equal(net.IP(r.Via.AsSlice())) && (bits == 0 || old.Dst.IP.Equal(net.IP(r.To.Addr().AsSlice())))
+	return r.Refuse == "" && bits == r.To.Bits() && old.Gw.Equal(net.IP(r.Via.AsSlice())) &&
+		(bits == 0 || old.Dst.IP.Equal(net.IP(r.To.Addr().AsSlice())))
 }

@@ -17,8 +17,9 @@ import (
 	"passepartout/internal/scenario"
 )
 
-// worn makes a port whose frames pass through our hands, so that it can be slow in name, half duplex, and lose frames as a port does that receives damaged ones:
-// a tap device at the node, and a relay between it and the end of the cable in the hub. It returns the device's name.
+// worn makes a port whose frames pass through our hands, so that it can be slow in name, half duplex, and lose frames as a port does that
+// receives damaged ones: a tap device at the node, and a relay between it and the end of the cable in the hub. It returns the device's
+// name.
 func (l *Lab) worn(p *scenario.Port, cable string, hw endpoint.HardwareAddr, ns netns.NsHandle) (string, error) {
 	name := "t" + cable
 	var tap *os.File
@@ -41,7 +42,8 @@ func (l *Lab) worn(p *scenario.Port, cable string, hw endpoint.HardwareAddr, ns 
 		if p.Half {
 			duplex = "half"
 		}
-		if out, err := exec.Command("ethtool", "-s", name, "speed", strconv.Itoa(speed), "duplex", duplex, "autoneg", "off").CombinedOutput(); err != nil {
+		if out, err := exec.Command("ethtool", "-s", name, "speed", strconv.Itoa(speed), "duplex", duplex, "autoneg", "off").
+			CombinedOutput(); err != nil {
 			return fmt.Errorf("ethtool: %w: %s", err, out)
 		}
 		return nil

@@ -54,7 +54,8 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 	if err != nil {
 		return nil, err
 	}
-	e := entry{Library: library, ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root, Program: program, Args: args}
+	e := entry{Library: library, ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root,
+		Program: program, Args: args}
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return nil, err
@@ -74,7 +75,8 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 	return cmd, nil
 }
 
-// writeFiles writes what the endpoint has in the place of /etc, as it is now. Files that are there keep their place, so that a program that runs sees the change.
+// writeFiles writes what the endpoint has in the place of /etc, as it is now. Files that are there keep their place, so that a program that
+// runs sees the change.
 func (l *Lab) writeFiles() error {
 	node := l.scenario.NodeAt(l.scenario.Site.Endpoint, time.Since(l.Began))
 	var conf, hosts strings.Builder
@@ -88,7 +90,8 @@ func (l *Lab) writeFiles() error {
 	for name, a := range node.Hosts {
 		fmt.Fprintf(&hosts, "%v %s\n", a, name)
 	}
-	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, conf.String()), "hosts": cmp.Or(l.Hosts, hosts.String()), "authority.pem": string(l.authority.PEM())}
+	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, conf.String()), "hosts": cmp.Or(l.Hosts, hosts.String()),
+		"authority.pem": string(l.authority.PEM())}
 	for name, content := range files {
 		if err := os.WriteFile(filepath.Join(l.dir, name), []byte(content), 0o644); err != nil {
 			return err
@@ -98,7 +101,8 @@ func (l *Lab) writeFiles() error {
 	return err
 }
 
-// Start runs a program on the endpoint beside the test, its standard output handed over as it comes; stop ends it as Ctrl-C does, and waits.
+// Start runs a program on the endpoint beside the test, its standard output handed over as it comes; stop ends it as Ctrl-C does, and
+// waits.
 func (l *Lab) Start(as As, program string, args ...string) (output io.ReadCloser, stop func() error, err error) {
 	cmd, err := l.command(as, program, args...)
 	if err != nil {
@@ -194,7 +198,8 @@ func enter(raw string) error {
 // drop gives up every capability for good, and becomes another user where the namespace knows one.
 func drop() error {
 	const nobody = 65534
-	if mapped, err := os.ReadFile("/proc/self/uid_map"); err == nil && len(strings.Fields(string(mapped))) == 3 && strings.Fields(string(mapped))[2] != "1" {
+	if mapped, err := os.ReadFile("/proc/self/uid_map"); err == nil && len(strings.Fields(string(mapped))) == 3 &&
+		strings.Fields(string(mapped))[2] != "1" {
 		if err := unix.Setgroups(nil); err != nil {
 			return fmt.Errorf("groups: %w", err)
 		}

@@ -97,7 +97,8 @@ type score struct {
 // healthy: nothing at all is wrong.
 func healthy(s *scenario.Scenario) bool { return s.Expect.Zone == "none" && len(s.Expect.Also) == 0 }
 
-// healthyBound is how long a healthy verdict may take, in ms: 1.5 × look-up and connect, one after the other, plus the wait for silence, plus 100.
+// healthyBound is how long a healthy verdict may take, in ms: 1.5 × look-up and connect, one after the other, plus the wait for silence,
+// plus 100.
 func (r result) healthyBound() float64 {
 	took := map[string]float64{}
 	for _, c := range r.Checks {
@@ -106,8 +107,9 @@ func (r result) healthyBound() float64 {
 	return 1.5*(took["names"]+took["service"]) + max(50, 4*took["gateway"]) + 100
 }
 
-// undisturbed judges a run. One that came out wrong while this machine itself stood still for longer than a packet of the site takes is set aside, and
-// not repeated: probes that were not sent in time are no evidence of the program, for it or against it. There may be few of them, and they are printed.
+// undisturbed judges a run. One that came out wrong while this machine itself stood still for longer than a packet of the site takes is set
+// aside, and not repeated: probes that were not sent in time are no evidence of the program, for it or against it. There may be few of
+// them, and they are printed.
 func (s *score) undisturbed(t *testing.T, run func() (result, []string)) (r result, bad []string) {
 	const longest = 60 * time.Millisecond
 	stop, gap := make(chan struct{}), make(chan time.Duration)
@@ -140,7 +142,8 @@ func (s *score) undisturbed(t *testing.T, run func() (result, []string)) (r resu
 	case aside && over:
 		assert.Fail(t, "too many runs were wrong while this machine stood still", "more than %d", most)
 	case aside:
-		fmt.Printf("   %s: set aside, this machine stood still for %v meanwhile: %s\n", t.Name(), stood.Round(time.Millisecond), strings.Join(bad, "; "))
+		fmt.Printf("   %s: set aside, this machine stood still for %v meanwhile: %s\n", t.Name(), stood.Round(time.Millisecond),
+			strings.Join(bad, "; "))
 		t.Skip("this machine stood still meanwhile")
 	}
 	return r, bad
@@ -194,8 +197,10 @@ func (s *score) print(t *testing.T, ground string) {
 	for _, list := range [][]int64{good, faulty, medians} {
 		slices.Sort(list)
 	}
-	fmt.Printf("%-28s %d of %d right; healthy verdict: median %d ms, worst %d ms, worst %.2f of its bound (%s); fault's verdict: worst median %d ms (%s), worst of all %d ms\n",
-		ground, s.right, total, good[len(good)/2], good[len(good)-1], s.bound, s.worst, medians[len(medians)-1], name, faulty[len(faulty)-1])
+	fmt.Printf("%-28s %d of %d right; healthy verdict: median %d ms, worst %d ms, worst %.2f of its bound (%s); fault's verdict: worst "+
+		"median %d ms (%s), worst of all %d ms\n",
+		ground, s.right, total, good[len(good)/2], good[len(good)-1], s.bound, s.worst, medians[len(medians)-1], name,
+		faulty[len(faulty)-1])
 	if s.aside > 0 {
 		fmt.Printf("   %d of %d runs were set aside, since this machine had stood still meanwhile\n", s.aside, s.judged)
 	}
@@ -328,8 +333,10 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	}
 	var log bytes.Buffer
 	lines := event.NewWriter(&log)
-	known, err := conductor.New(t.Context(), conductor.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet, Responder: far, Deadline: 10 * time.Second,
-		Log: func(e event.Event, _ *state.State) { assert.NoError(t, lines.Write(e)) }}).Once()
+	known, err := conductor.New(t.Context(),
+		conductor.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet, Responder: far,
+			Deadline: 10 * time.Second,
+			Log:      func(e event.Event, _ *state.State) { assert.NoError(t, lines.Write(e)) }}).Once()
 	require.NoError(t, err)
 	var b strings.Builder
 	require.NoError(t, report.CheckJSON(&b, site.Began, &known.Round.Set, known.Round.Result))
@@ -338,7 +345,8 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	return r
 }
 
-// fromLog holds that the log of a case, as it is written, gives the same state when it is read and folded again: evidence, verdict, checks and suspects.
+// fromLog holds that the log of a case, as it is written, gives the same state when it is read and folded again: evidence, verdict, checks
+// and suspects.
 func fromLog(t *testing.T, log io.Reader, known *state.State, at time.Time, check string) {
 	var again state.State
 	require.NoError(t, event.Read(log, func(e event.Event) error { again = state.Fold(again, e); return nil }))
@@ -397,8 +405,8 @@ func TestKernelGround(t *testing.T) {
 	}
 }
 
-// runInKernel builds the site anew for every run: what a router still remembers of the run before, such as how many ICMP errors it has sent lately,
-// would be evidence of another case.
+// runInKernel builds the site anew for every run: what a router still remembers of the run before, such as how many ICMP errors it has sent
+// lately, would be evidence of another case.
 func runInKernel(t *testing.T, s *scenario.Scenario, as namespaces.As) (r result, bad []string) {
 	lab, err := namespaces.Build(s)
 	require.NoError(t, err)
@@ -445,14 +453,18 @@ func TestUserNamespace(t *testing.T) {
 	own, err := os.ReadFile("/proc/self/exe")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(self, own, 0o755))
-	cmd := exec.Command(self, "-test.run", "TestKernelGround/all/^(healthy|gateway-silent|uplink-down|no-address|service-filtered)$", "-test.v")
+	cmd := exec.Command(self, "-test.run", "TestKernelGround/all/^(healthy|gateway-silent|uplink-down|no-address|service-filtered)$",
+		"-test.v")
 	cmd.Env = append(os.Environ(), inUserNamespace+"="+binary, "TMPDIR=/tmp")
 	cmd.Dir = "/"
 	user := os.Getuid()
 	attr := &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWUSER | syscall.CLONE_NEWNET | syscall.CLONE_NEWNS,
-		UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: user, Size: 1}}, GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}}
+		UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: user, Size: 1}},
+		GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}}
 	if user == 0 { // be an ordinary user first
-		cmd.Args = append([]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "unshare", "--user", "--map-root-user", "--net", "--mount", self}, cmd.Args[1:]...)
+		cmd.Args = append(
+			[]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "unshare", "--user", "--map-root-user", "--net",
+				"--mount", self}, cmd.Args[1:]...)
 		path, err := exec.LookPath("setpriv")
 		if err != nil {
 			t.Skip("setpriv is not installed")

@@ -32,7 +32,8 @@ var (
 	stranger = netip.MustParseAddr("192.0.2.66")
 )
 
-// forged is an ICMP "host unreachable" of a stranger about a packet of ours to a port of the target, by guesswork: the ports of a socket and its numbers are not known to him.
+// forged is an ICMP "host unreachable" of a stranger about a packet of ours to a port of the target, by guesswork: the ports of a socket
+// and its numbers are not known to him.
 func forged(to, from endpoint.HardwareAddr, proto layers.IPProtocol, port uint16) []byte {
 	quoted := make([]byte, 8)
 	bin.BigEndian.PutUint16(quoted, uint16(32768+rand.IntN(28232)))
@@ -47,16 +48,19 @@ func forged(to, from endpoint.HardwareAddr, proto layers.IPProtocol, port uint16
 	if err := gopacket.SerializeLayers(inner, o, ours, gopacket.Payload(quoted)); err != nil {
 		panic(err)
 	}
-	err := gopacket.SerializeLayers(outer, o, &layers.Ethernet{SrcMAC: wire.HardwareOf(from), DstMAC: wire.HardwareOf(to), EthernetType: layers.EthernetTypeIPv4},
+	err := gopacket.SerializeLayers(outer, o,
+		&layers.Ethernet{SrcMAC: wire.HardwareOf(from), DstMAC: wire.HardwareOf(to), EthernetType: layers.EthernetTypeIPv4},
 		&layers.IPv4{Version: 4, TTL: 58, Protocol: layers.IPProtocolICMPv4, SrcIP: stranger.AsSlice(), DstIP: counter.AsSlice()},
-		&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable, layers.ICMPv4CodeHost)}, gopacket.Payload(inner.Bytes()))
+		&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeDestinationUnreachable, layers.ICMPv4CodeHost)},
+		gopacket.Payload(inner.Bytes()))
 	if err != nil {
 		panic(err)
 	}
 	return outer.Bytes()
 }
 
-// lie floods the endpoint from a neighbour until it is ended: with claims of everybody's address, the endpoint's own among them, and with forged errors.
+// lie floods the endpoint from a neighbour until it is ended: with claims of everybody's address, the endpoint's own among them, and with
+// forged errors.
 func lie(t *testing.T, l *namespaces.Lab, s *scenario.Scenario) (end func()) {
 	live, err := linux.New()
 	require.NoError(t, err)
@@ -71,8 +75,10 @@ func lie(t *testing.T, l *namespaces.Lab, s *scenario.Scenario) (end func()) {
 	wg.Go(func() {
 		for round := 0; ; round++ {
 			for range 40 {
-				a := netip.AddrFrom4([4]byte{172, 27, 40, byte(3 + rand.IntN(250))}) // the gateway and the name server are left alone: taking those is a fault of its own
-				frames := [][]byte{wire.ARPReply(liar, a, victim, counter), forged(victim, liar, layers.IPProtocolTCP, 443), forged(victim, liar, layers.IPProtocolUDP, 33434), forged(victim, liar, layers.IPProtocolICMPv4, 0)}
+				// the gateway and the name server are left alone: taking those is a fault of its own
+				a := netip.AddrFrom4([4]byte{172, 27, 40, byte(3 + rand.IntN(250))})
+				frames := [][]byte{wire.ARPReply(liar, a, victim, counter), forged(victim, liar, layers.IPProtocolTCP, 443),
+					forged(victim, liar, layers.IPProtocolUDP, 33434), forged(victim, liar, layers.IPProtocolICMPv4, 0)}
 				for _, f := range frames {
 					_ = port.Send(f)
 				}
@@ -126,7 +132,8 @@ func TestAnAnswerToAnotherQuestion(t *testing.T) {
 		a := new(dns.Msg)
 		a.SetReply(q)
 		a.Question[0].Name = "elsewhere.example."
-		a.Answer = []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: "elsewhere.example.", Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: stranger.AsSlice()}}
+		a.Answer = []dns.RR{
+			&dns.A{Hdr: dns.RR_Header{Name: "elsewhere.example.", Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: stranger.AsSlice()}}
 		_ = w.WriteMsg(a)
 	})}
 	go func() { _ = server.ActivateAndServe() }()

@@ -112,8 +112,8 @@ func (h *hub) read(port int, file *os.File) {
 	})
 }
 
-// receive gives every frame that arrives at a packet socket, those left out that leave through it, until take has enough or the socket is closed. The time is
-// the kernel's: when this process stands still for a moment, what arrived meanwhile is not taken for one lump.
+// receive gives every frame that arrives at a packet socket, those left out that leave through it, until take has enough or the socket is
+// closed. The time is the kernel's: when this process stands still for a moment, what arrived meanwhile is not taken for one lump.
 func receive(file *os.File, take func(frame []byte, arrived time.Time) bool) {
 	raw, err := file.SyscallConn()
 	if err != nil {

@@ -10,7 +10,8 @@ import (
 	"passepartout/internal/machine"
 )
 
-// Inside gives a machine whose sockets are opened at the lab's endpoint, whoever asks: a namespace belongs to a thread, and goroutines change theirs.
+// Inside gives a machine whose sockets are opened at the lab's endpoint, whoever asks: a namespace belongs to a thread, and goroutines
+// change theirs.
 func (l *Lab) Inside(m machine.Machine) machine.Machine { return inside{m, l} }
 
 type inside struct {

@@ -105,12 +105,14 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 	if lab.hub, err = New(); err != nil {
 		return lab, err
 	}
-	if err = In(lab.hub, func() error { return sysctl("ipv6/conf/all/disable_ipv6", "1", "ipv6/conf/default/disable_ipv6", "1") }); err != nil {
+	if err = In(lab.hub,
+		func() error { return sysctl("ipv6/conf/all/disable_ipv6", "1", "ipv6/conf/default/disable_ipv6", "1") }); err != nil {
 		return lab, err
 	}
 	switches := map[string]*hub{}
 	for name := range s.Site.Segments {
-		switches[name] = &hub{shaped: s.Shaped(name), treat: func(at time.Time) scenario.Treatment { return s.TreatmentAt(name, at.Sub(lab.Began)) }}
+		switches[name] = &hub{shaped: s.Shaped(name),
+			treat: func(at time.Time) scenario.Treatment { return s.TreatmentAt(name, at.Sub(lab.Began)) }}
 	}
 	lab.Began = time.Now()
 	cables := map[string]string{} // by node/port: the end in the hub
@@ -229,7 +231,8 @@ func (l *Lab) warm() error {
 							if addr.Addr().Is6() {
 								family = unix.AF_INET6
 							}
-							entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: state, IP: addr.Addr().AsSlice(), HardwareAddr: hw[:]}
+							entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: state, IP: addr.Addr().AsSlice(),
+								HardwareAddr: hw[:]}
 							if err := netlink.NeighSet(entry); err != nil {
 								return fmt.Errorf("%s knows %s: %w", a, b, err)
 							}
@@ -246,12 +249,14 @@ func (l *Lab) warm() error {
 	return nil
 }
 
-// remember puts the entries into a node's neighbour tables that the scenario wants there from the start; it runs inside the node's namespace.
+// remember puts the entries into a node's neighbour tables that the scenario wants there from the start; it runs inside the node's
+// namespace.
 func (l *Lab) remember(name string) error {
 	node := l.scenario.Site.Nodes[name]
 	for _, e := range node.Neighbours {
 		for _, portName := range node.PortNames() {
-			if !slices.ContainsFunc(node.Ports[portName].Addresses, func(own netip.Prefix) bool { return own.Masked().Contains(e.Address) }) {
+			if !slices.ContainsFunc(node.Ports[portName].Addresses,
+				func(own netip.Prefix) bool { return own.Masked().Contains(e.Address) }) {
 				continue
 			}
 			link, err := netlink.LinkByName(portName)
@@ -262,14 +267,16 @@ func (l *Lab) remember(name string) error {
 			if e.Address.Is6() {
 				family = unix.AF_INET6
 			}
-			if !e.Pinned { // as the last word heard left it; for the time of the test no other word changes it, as if its sender kept repeating it
+			// as the last word heard left it; for the time of the test no other word changes it, as if its sender kept repeating it
+			if !e.Pinned {
 				state = unix.NUD_REACHABLE
 				if err := sysctl("ipv4/neigh/"+portName+"/locktime", "100000"); err != nil {
 					return err
 				}
 			}
 			hw := l.scenario.Site.FirstHardware(e.Of)
-			entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: state, IP: e.Address.AsSlice(), HardwareAddr: hw[:]}
+			entry := &netlink.Neigh{LinkIndex: link.Attrs().Index, Family: family, State: state, IP: e.Address.AsSlice(),
+				HardwareAddr: hw[:]}
 			if err := netlink.NeighSet(entry); err != nil {
 				return fmt.Errorf("neighbour %v: %w", e.Address, err)
 			}
@@ -359,7 +366,8 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 			attrs := netlink.NewLinkAttrs()
 			attrs.Name = outside
 			veth := &netlink.Veth{LinkAttrs: attrs, PeerName: inside, PeerHardwareAddr: hw[:]}
-			if !node.Ports[portName].Worn() { // at its place from the start: to move and to rename it later would cost more than all the rest
+			// at its place from the start: to move and to rename it later would cost more than all the rest
+			if !node.Ports[portName].Worn() {
 				inside = portName
 				veth.PeerName, veth.PeerNamespace = inside, netlink.NsFd(int(ns))
 			}
@@ -485,13 +493,17 @@ func configureNode(name string, node *scenario.Node) error {
 // setRoutes sets a node's routes.
 func setRoutes(node *scenario.Node) error {
 	for _, r := range node.Routes {
-		if kind, ok := map[string]int{"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE, "prohibit": unix.RTN_PROHIBIT}[r.Refuse]; ok {
-			if err := netlink.RouteAdd(&netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())}, Type: kind, Priority: r.Metric}); err != nil {
+		if kind, ok := map[string]int{"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE,
+			"prohibit": unix.RTN_PROHIBIT}[r.Refuse]; ok {
+			if err := netlink.RouteAdd(
+				&netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())},
+					Type: kind, Priority: r.Metric}); err != nil {
 				return fmt.Errorf("route to %v: %w", r.To, err)
 			}
 			continue
 		}
-		route := &netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())}, Gw: r.Via.AsSlice(), Priority: r.Metric, Protocol: unix.RTPROT_BOOT}
+		route := &netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())},
+			Gw: r.Via.AsSlice(), Priority: r.Metric, Protocol: unix.RTPROT_BOOT}
 		portName := r.Port
 		for _, p := range node.PortNames() {
 			for _, a := range node.Ports[p].Addresses {
@@ -551,7 +563,8 @@ func filter(node *scenario.Node) error {
 	}
 	b.WriteString("}\n")
 	if node.Masquerade != "" {
-		fmt.Fprintf(&b, "table ip nat {\n chain post {\n  type nat hook postrouting priority 100;\n  oifname %q masquerade\n }\n}\n", node.Masquerade)
+		fmt.Fprintf(&b, "table ip nat {\n chain post {\n  type nat hook postrouting priority 100;\n  oifname %q masquerade\n }\n}\n",
+			node.Masquerade)
 	}
 	if len(node.Captures) > 0 {
 		fmt.Fprintf(&b, "table ip captures {\n chain pre {\n  type nat hook prerouting priority -100;\n")
@@ -592,7 +605,8 @@ func ruleText(r scenario.Rule) string {
 	case r.Proto != "":
 		parts = append(parts, "meta l4proto "+r.Proto)
 	}
-	action := map[string]string{"drop": "drop", "prohibit": "reject with icmpx admin-prohibited", "no-host": "reject with icmpx host-unreachable", "no-net": "reject with icmpx no-route"}[r.Action]
+	action := map[string]string{"drop": "drop", "prohibit": "reject with icmpx admin-prohibited",
+		"no-host": "reject with icmpx host-unreachable", "no-net": "reject with icmpx no-route"}[r.Action]
 	return strings.Join(append(parts, action), " ")
 }
 
@@ -652,7 +666,8 @@ func (l *Lab) serve(name string) error {
 		return nil
 	}
 	args := []string{"--conf-file=/dev/null", "--no-daemon", "--no-resolv", "--no-hosts", "--no-ping",
-		"--bind-interfaces", "--interface=" + node.PortNames()[0], "--log-facility=" + filepath.Join(l.dir, name+".log"), "--dhcp-leasefile=" + filepath.Join(l.dir, name+".leases")}
+		"--bind-interfaces", "--interface=" + node.PortNames()[0], "--log-facility=" + filepath.Join(l.dir, name+".log"),
+		"--dhcp-leasefile=" + filepath.Join(l.dir, name+".leases")}
 	if node.DNS == nil {
 		args = append(args, "--port=0")
 	} else {
@@ -670,8 +685,11 @@ func (l *Lab) serve(name string) error {
 		}
 	}
 	if d := node.DHCP; d != nil {
-		args = append(args, fmt.Sprintf("--dhcp-range=%v,%v,%v,%d", d.First, d.Last, net.IP(net.CIDRMask(d.Bits, 32)), int(time.Duration(d.Lease).Seconds())),
-			"--dhcp-option=option:router,"+strings.Join(texts(d.Routers), ","), "--dhcp-option=option:dns-server,"+strings.Join(texts(d.Resolvers), ","), "--dhcp-option=option:domain-name,"+d.Domain)
+		args = append(args,
+			fmt.Sprintf("--dhcp-range=%v,%v,%v,%d", d.First, d.Last, net.IP(net.CIDRMask(d.Bits, 32)),
+				int(time.Duration(d.Lease).Seconds())),
+			"--dhcp-option=option:router,"+strings.Join(texts(d.Routers), ","),
+			"--dhcp-option=option:dns-server,"+strings.Join(texts(d.Resolvers), ","), "--dhcp-option=option:domain-name,"+d.Domain)
 		args = append(args, "--dhcp-authoritative")
 		for number, text := range map[int]string{dhcp.OptCaptivePortal: d.Portal, dhcp.OptProxyConfig: d.ProxyFile} {
 			if text != "" {
@@ -695,7 +713,8 @@ func (l *Lab) serve(name string) error {
 		}
 	}
 	if a := node.Advertises; a != nil {
-		args = append(args, "--enable-ra", fmt.Sprintf("--dhcp-range=%v,ra-stateless,%d,24h", a.Prefix.Masked().Addr(), a.Prefix.Bits()), fmt.Sprintf("--ra-param=%s,0,%d", node.PortNames()[0], int(time.Duration(a.Lifetime).Seconds())))
+		args = append(args, "--enable-ra", fmt.Sprintf("--dhcp-range=%v,ra-stateless,%d,24h", a.Prefix.Masked().Addr(), a.Prefix.Bits()),
+			fmt.Sprintf("--ra-param=%s,0,%d", node.PortNames()[0], int(time.Duration(a.Lifetime).Seconds())))
 		for i, r := range a.Resolvers {
 			if i == 0 {
 				args = append(args, "--dhcp-option=option6:dns-server")

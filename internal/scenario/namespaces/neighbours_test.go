@@ -133,7 +133,8 @@ func TestAskingASegment(t *testing.T) {
 				p.Wait()
 				a.mu.Lock()
 				defer a.mu.Unlock()
-				fmt.Printf("a /%d asked, %s: %d addresses in %.2f s (bar %.1f s), at most %d requests within any second (stated: %d), %d answered, %d requests outside the segment\n",
+				fmt.Printf("a /%d asked, %s: %d addresses in %.2f s (bar %.1f s), at most %d requests within any second (stated: %d), "+
+					"%d answered, %d requests outside the segment\n",
 					c.bits, ground, g.Asked, g.Took.Seconds(), c.bound.Seconds(), a.most(), c.rate, g.Answered, len(a.bad))
 				assert.Equal(t, 7, g.Answered)
 				assert.Empty(t, a.bad)
@@ -157,7 +158,8 @@ func TestAskingASegmentUnprivileged(t *testing.T) {
 		g := p.See().Progress
 		cancel()
 		p.Wait()
-		fmt.Printf("a /24 asked without frames, %s: %d addresses in %.2f s (bar 3 s), %d answered\n", ground, g.Asked, g.Took.Seconds(), g.Answered)
+		fmt.Printf("a /24 asked without frames, %s: %d addresses in %.2f s (bar 3 s), %d answered\n", ground, g.Asked, g.Took.Seconds(),
+			g.Answered)
 		assert.Equal(t, 7, g.Answered)
 		assert.Less(t, g.Took, 9*time.Second, "generously")
 	})
@@ -195,7 +197,8 @@ func TestNeighboursOnBothGrounds(t *testing.T) {
 			}
 			return false
 		}, 5*time.Second, 20*time.Millisecond)
-		assert.Eventually(t, func() bool { s := p.See().Switch; return s != nil && s.Name == "pier-switch-1" && s.VLAN == 40 }, 4*time.Second, 20*time.Millisecond)
+		assert.Eventually(t, func() bool { s := p.See().Switch; return s != nil && s.Name == "pier-switch-1" && s.VLAN == 40 },
+			4*time.Second, 20*time.Millisecond)
 		taken := p.Try(ctx, printer)
 		assert.NotEmpty(t, taken.Holders)
 		free := p.Try(ctx, netip.MustParseAddr("172.27.40.90"))
@@ -227,7 +230,8 @@ func TestComparisonAgainstKnownDelays(t *testing.T) {
 	ns, err := namespaces.New()
 	require.NoError(t, err)
 	defer ns.Close()
-	delays := map[netip.Addr]time.Duration{netip.MustParseAddr("127.0.1.1"): 12 * time.Millisecond, netip.MustParseAddr("127.0.1.2"): 2 * time.Millisecond, netip.MustParseAddr("127.0.1.3"): 30 * time.Millisecond}
+	delays := map[netip.Addr]time.Duration{netip.MustParseAddr("127.0.1.1"): 12 * time.Millisecond,
+		netip.MustParseAddr("127.0.1.2"): 2 * time.Millisecond, netip.MustParseAddr("127.0.1.3"): 30 * time.Millisecond}
 	order := []netip.Addr{netip.MustParseAddr("127.0.1.1"), netip.MustParseAddr("127.0.1.2"), netip.MustParseAddr("127.0.1.3")}
 	m, err := linux.New()
 	require.NoError(t, err)
@@ -251,23 +255,29 @@ func TestComparisonAgainstKnownDelays(t *testing.T) {
 			_ = (&dns.Server{PacketConn: conn, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 				due := time.Now().Add(delay)
 				a := new(dns.Msg).SetReply(q)
-				a.Answer = []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: q.Question[0].Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: net.IPv4(203, 0, 113, 80)}}
+				a.Answer = []dns.RR{
+					&dns.A{Hdr: dns.RR_Header{Name: q.Question[0].Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60},
+						A: net.IPv4(203, 0, 113, 80)}}
 				nap.Until(due)
 				_ = w.WriteMsg(a)
 			})}).ActivateAndServe()
 		}()
 	}
 	var mu sync.Mutex
-	probe.Compare(t.Context(), inNamespace{m, ns}, probe.TrialQuestion{Servers: order, Names: []string{"a.kittiwake.example", "b.kittiwake.example"}, Rounds: 40, Pause: 2 * time.Millisecond}, func(l evidence.Lookup) {
-		mu.Lock()
-		defer mu.Unlock()
-		trial.Add(l)
-	})
+	probe.Compare(t.Context(), inNamespace{m, ns},
+		probe.TrialQuestion{Servers: order, Names: []string{"a.kittiwake.example", "b.kittiwake.example"}, Rounds: 40,
+			Pause: 2 * time.Millisecond}, func(l evidence.Lookup) {
+			mu.Lock()
+			defer mu.Unlock()
+			trial.Add(l)
+		})
 	for _, x := range trial.Tallies {
 		typical, ok := x.Warm.Typical()
 		require.True(t, ok)
 		off := typical - delays[x.Server]
-		fmt.Printf("name server with a delay of %v: typical %v, off by %v (bar 1 ms), worst %v; %d of %d answered\n", delays[x.Server], typical.Round(time.Microsecond), off.Round(time.Microsecond), x.Warm.Times[len(x.Warm.Times)-1].Round(time.Microsecond), x.Warm.Answered, x.Warm.Asked)
+		fmt.Printf("name server with a delay of %v: typical %v, off by %v (bar 1 ms), worst %v; %d of %d answered\n", delays[x.Server],
+			typical.Round(time.Microsecond), off.Round(time.Microsecond), x.Warm.Times[len(x.Warm.Times)-1].Round(time.Microsecond),
+			x.Warm.Answered, x.Warm.Asked)
 		assert.InDelta(t, 0, off.Seconds(), 0.010, "generously: machines are noisy")
 	}
 	a := trial.Advice()

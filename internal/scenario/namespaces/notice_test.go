@@ -114,13 +114,17 @@ func watchSimulated(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) {
 	want, err := target.Parse(s.Target)
 	require.NoError(t, err)
 	var said []saidAt
-	c := conductor.New(context.Background(), conductor.Config{Machine: site.Machine(), Target: want, Log: func(e event.Event, after *state.State) {
-		v := &after.Verdict
-		now := saidAt{at: e.At, standing: v.Standing.String(), zone: string(v.Result.Zone), faults: faultsOf(v.Result), because: v.Because}
-		if n := len(said); v.Standing != state.NoVerdict && (n == 0 || said[n-1].standing != now.standing || said[n-1].zone != now.zone || !slices.Equal(said[n-1].faults, now.faults)) {
-			said = append(said, now)
-		}
-	}})
+	c := conductor.New(context.Background(),
+		conductor.Config{Machine: site.Machine(), Target: want, Log: func(e event.Event, after *state.State) {
+			v := &after.Verdict
+			now := saidAt{at: e.At, standing: v.Standing.String(), zone: string(v.Result.Zone), faults: faultsOf(v.Result),
+				because: v.Because}
+			if n := len(said); v.Standing != state.NoVerdict &&
+				(n == 0 || said[n-1].standing != now.standing || said[n-1].zone != now.zone ||
+					!slices.Equal(said[n-1].faults, now.faults)) {
+				said = append(said, now)
+			}
+		}})
 	c.Start()
 	all := edges(s)
 	time.Sleep(time.Until(site.Began.Add(all[len(all)-1].until)))

@@ -58,8 +58,11 @@ func TestRealResponders(t *testing.T) {
 	defer os.RemoveAll(dir)
 	require.NoError(t, os.Chmod(dir, 0o755)) // they give up their rights, and must come back to their files
 	config := filepath.Join(dir, "avahi.conf")
-	require.NoError(t, os.WriteFile(config, []byte("[server]\nhost-name=gate-scanner-9\nuse-ipv6=no\nenable-dbus=no\nallow-interfaces=eth0\nratelimit-burst=1000\n[publish]\npublish-workstation=no\n"), 0o644))
-	daemon(t, func(f func() error) error { return lab.On("gate-scanner-1", f) }, "avahi-daemon", "--no-drop-root", "--no-chroot", "--no-rlimits", "-f", config)
+	require.NoError(t,
+		os.WriteFile(config,
+			[]byte("[server]\nhost-name=gate-scanner-9\nuse-ipv6=no\nenable-dbus=no\nallow-interfaces=eth0\nratelimit-burst=1000\n[publish]\npublish-workstation=no\n"), 0o644))
+	daemon(t, func(f func() error) error { return lab.On("gate-scanner-1", f) }, "avahi-daemon", "--no-drop-root", "--no-chroot",
+		"--no-rlimits", "-f", config)
 	live, err := linux.New()
 	require.NoError(t, err)
 	m := lab.Inside(live)
@@ -74,7 +77,8 @@ func TestRealResponders(t *testing.T) {
 		t.Skip("lldpd is not installed")
 	}
 	// It finds out about ports from /sys, which shows those of the namespace in which it was mounted.
-	daemon(t, lab.AtSwitches, "sh", "-c", `mount -t sysfs sysfs /sys && exec lldpd -d -u "$0" -S "a switch of the pier" -I "s*"`, filepath.Join(dir, "lldpd.socket"))
+	daemon(t, lab.AtSwitches, "sh", "-c", `mount -t sysfs sysfs /sys && exec lldpd -d -u "$0" -S "a switch of the pier" -I "s*"`,
+		filepath.Join(dir, "lldpd.socket"))
 	require.Eventually(t, func() bool { // the responder tests its name for a moment before it answers for it (RFC 6762 §8)
 		ctx, cancel := context.WithCancel(t.Context())
 		p, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: "eth0", Endpoint: e})

@@ -26,8 +26,9 @@ var seeds = flag.Int("seeds", 3, "how many variations of each scenario the score
 // tallied is what came of the instances of one family of faults.
 type tallied struct {
 	instances, zone, fault, alarms, open int
-	wrong                                int // another zone than where the fault lies in truth, whatever can be seen of it with these permissions
-	took                                 []int64
+	// another zone than where the fault lies in truth, whatever can be seen of it with these permissions
+	wrong int
+	took  []int64
 }
 
 // corpus is the score of many instances, by the family of the fault: where it lies, and what it is about.
@@ -68,7 +69,8 @@ func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
 		t.zone++
 		c.confusion[fmt.Sprintf("%s: %s taken for %s", s.Name, cmp.Or(want, "nothing"), cmp.Or(r.Verdict.Fault, "one of several"))]++
 	case r.Verdict.Zone != "undetermined":
-		c.confusion[fmt.Sprintf("%s: %s in %s taken for %s in %s", s.Name, cmp.Or(want, "nothing"), zone, cmp.Or(r.Verdict.Fault, "nothing"), r.Verdict.Zone)]++
+		c.confusion[fmt.Sprintf("%s: %s in %s taken for %s in %s", s.Name, cmp.Or(want, "nothing"), zone,
+			cmp.Or(r.Verdict.Fault, "nothing"), r.Verdict.Zone)]++
 	}
 	if zone == "none" && r.Verdict.Zone != "none" {
 		t.alarms++
@@ -97,11 +99,13 @@ func (c *corpus) judge(t *testing.T, s *scenario.Scenario, again *score, frames,
 }
 
 func (c *corpus) print(ground string) {
-	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %6s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined", "wrong", "median", "worst")
+	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %6s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined",
+		"wrong", "median", "worst")
 	line := func(name string, t *tallied) {
 		slices.Sort(t.took)
 		share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(t.instances, 1))) }
-		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms, share(t.open), t.wrong, t.took[len(t.took)/2], t.took[len(t.took)-1])
+		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms,
+			share(t.open), t.wrong, t.took[len(t.took)/2], t.took[len(t.took)-1])
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.families)) {
 		line(name, c.families[name])
@@ -123,7 +127,8 @@ func (c *corpus) print(ground string) {
 func (c *corpus) all() *tallied {
 	all := &tallied{}
 	for _, t := range c.families {
-		all.instances, all.zone, all.fault, all.alarms, all.open, all.wrong = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault, all.alarms+t.alarms, all.open+t.open, all.wrong+t.wrong
+		all.instances, all.zone, all.fault, all.alarms, all.open, all.wrong = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault,
+			all.alarms+t.alarms, all.open+t.open, all.wrong+t.wrong
 		all.took = append(all.took, t.took...)
 	}
 	return all
@@ -142,20 +147,23 @@ type scored struct {
 }
 
 var scoredGrounds = []scored{
-	inSimulation("simulated", simulated.Full), inSimulation("simulated, echo only", simulated.EchoOnly), inSimulation("simulated, unprivileged", simulated.Unprivileged),
+	inSimulation("simulated", simulated.Full), inSimulation("simulated, echo only", simulated.EchoOnly),
+	inSimulation("simulated, unprivileged", simulated.Unprivileged),
 	inKernel(namespaces.Root), inKernel(namespaces.EchoAllowed), inKernel(namespaces.EchoClosed),
 }
 
 func inSimulation(name string, p simulated.Privilege) scored {
-	return scored{name, p == simulated.Full, p != simulated.Unprivileged, 8, func(t *testing.T, s *scenario.Scenario) result { return runSimulated(t, s, p) }}
+	return scored{name, p == simulated.Full, p != simulated.Unprivileged, 8,
+		func(t *testing.T, s *scenario.Scenario) result { return runSimulated(t, s, p) }}
 }
 
 func inKernel(as namespaces.As) scored {
-	return scored{"kernel, " + as.String(), as == namespaces.Root, as != namespaces.EchoClosed, 4, func(t *testing.T, s *scenario.Scenario) result { r, _ := runInKernel(t, s, as); return r }}
+	return scored{"kernel, " + as.String(), as == namespaces.Root, as != namespaces.EchoClosed, 4,
+		func(t *testing.T, s *scenario.Scenario) result { r, _ := runInKernel(t, s, as); return r }}
 }
 
-// Every scenario on every ground, as it is and at other addresses, with other delays and other orders of arrival: a seed each. In CI the scenarios as they are
-// are left to TestSimulatedGround and TestKernelGround; here it has every other scenario once more, varied.
+// Every scenario on every ground, as it is and at other addresses, with other delays and other orders of arrival: a seed each. In CI the
+// scenarios as they are are left to TestSimulatedGround and TestKernelGround; here it has every other scenario once more, varied.
 func TestScore(t *testing.T) {
 	for _, g := range scoredGrounds {
 		t.Run(g.name, func(t *testing.T) {
@@ -213,7 +221,8 @@ func (c *corpus) meets(t *testing.T, g scored) {
 	}
 }
 
-// One packet in a thousand is lost on every link, as on any real network: no zone may come out wrong for it. CI runs a third of the scenarios.
+// One packet in a thousand is lost on every link, as on any real network: no zone may come out wrong for it. CI runs a third of the
+// scenarios.
 func TestScoreUnderLoss(t *testing.T) {
 	const percent = 0.1
 	lossy := inSimulation("simulated, 0.1 % lost on every link", simulated.Full)
@@ -238,9 +247,12 @@ func TestScoreUnderLoss(t *testing.T) {
 
 // hiders are faults behind which nothing can be seen; hidden are those that they hide. By the rule of cause the nearer one is the verdict.
 var (
-	hiders = []string{"interface-down", "no-carrier", "no-address", "self-assigned-address", "gateway-not-set", "gateway-outside-subnet", "route-blocked", "host-firewall", "neighbour-entry-pinned", "resolver-not-set", "wrong-network",
-		"gateway-not-a-router", "segment-isolated", "dhcp-silent-no-address", "gateway-silent", "gateway-does-not-forward", "gateway-impersonated", "resolver-silent-local", "uplink-down"}
-	hidden = []string{"service-refused", "service-filtered", "destination-silent", "destination-unreachable", "prohibited-by-policy", "path-stops"}
+	hiders = []string{"interface-down", "no-carrier", "no-address", "self-assigned-address", "gateway-not-set", "gateway-outside-subnet",
+		"route-blocked", "host-firewall", "neighbour-entry-pinned", "resolver-not-set", "wrong-network",
+		"gateway-not-a-router", "segment-isolated", "dhcp-silent-no-address", "gateway-silent", "gateway-does-not-forward",
+		"gateway-impersonated", "resolver-silent-local", "uplink-down"}
+	hidden = []string{"service-refused", "service-filtered", "destination-silent", "destination-unreachable", "prohibited-by-policy",
+		"path-stops"}
 )
 
 // Two faults at once: the one nearer to the host that explains everything seen is the verdict.
@@ -269,7 +281,8 @@ func TestScoreOfTwoFaults(t *testing.T) {
 					}
 					return r, nil
 				})
-				assert.True(t, c.add(s, s.Expect.Zone, s.Expect.Fault, r), "zone %s, want %s: %s", r.Verdict.Zone, s.Expect.Zone, r.Verdict.Sentence)
+				assert.True(t, c.add(s, s.Expect.Zone, s.Expect.Fault, r), "zone %s, want %s: %s", r.Verdict.Zone, s.Expect.Zone,
+					r.Verdict.Sentence)
 			})
 		}
 	})

@@ -70,8 +70,8 @@ func healthyLab(t *testing.T) (*namespaces.Lab, machine.Machine) {
 	return inLab(t, s)
 }
 
-// TestAttribution watches a fault that comes and goes in alternating zones for a whole round of its timeline, and counts the intervals that were laid
-// to the right zone. One interval at each edge is left out. The bar is 98 %; the test allows for a machine that stalls.
+// TestAttribution watches a fault that comes and goes in alternating zones for a whole round of its timeline, and counts the intervals that
+// were laid to the right zone. One interval at each edge is left out. The bar is 98 %; the test allows for a machine that stalls.
 func TestAttribution(t *testing.T) {
 	t.Parallel() // it waits nearly all the time, as TestTimeToNotice does
 	s, err := scenario.Load("fault-comes-and-goes")
@@ -123,7 +123,8 @@ func TestAttribution(t *testing.T) {
 					}
 				}
 			})
-			fmt.Printf("attribution, %s: %d of %d intervals in an outage laid to the right zone, %d of %d of all right\n", g.name, rightFailing, failing, right, total)
+			fmt.Printf("attribution, %s: %d of %d intervals in an outage laid to the right zone, %d of %d of all right\n", g.name,
+				rightFailing, failing, right, total)
 			assert.GreaterOrEqual(t, failing, 20)
 			assert.GreaterOrEqual(t, float64(rightFailing), .9*float64(failing), "%s: %v", g.name, wrong)
 			assert.GreaterOrEqual(t, float64(right), .9*float64(total), "%s: %v", g.name, wrong)
@@ -139,16 +140,19 @@ func chain(routers int, delay time.Duration, silent ...int) *scenario.Scenario {
 	for i := range routers + 1 {
 		fmt.Fprintf(&b, "  s%d: {delay: %v}\n", i, delay)
 	}
-	fmt.Fprintf(&b, "nodes:\n  here:\n    ports: {eth0: {segment: s0, addresses: [10.0.0.2/24]}}\n    routes: [{to: 0.0.0.0/0, via: 10.0.0.1}]\n")
+	fmt.Fprintf(&b,
+		"nodes:\n  here:\n    ports: {eth0: {segment: s0, addresses: [10.0.0.2/24]}}\n    routes: [{to: 0.0.0.0/0, via: 10.0.0.1}]\n")
 	for i := range routers {
-		fmt.Fprintf(&b, "  r%02d:\n    forwards: true\n    no_expiry: %v\n    ports:\n      eth0: {segment: s%d, addresses: [10.0.%d.1/24]}\n      eth1: {segment: s%d, addresses: [10.0.%d.2/24]}\n", i, slices.Contains(silent, i+1), i, i, i+1, i+1)
+		fmt.Fprintf(&b, "  r%02d:\n    forwards: true\n    no_expiry: %v\n    ports:\n      eth0: {segment: s%d, addresses: "+
+			"[10.0.%d.1/24]}\n      eth1: {segment: s%d, addresses: [10.0.%d.2/24]}\n", i, slices.Contains(silent, i+1), i, i, i+1, i+1)
 		fmt.Fprintf(&b, "    routes: [{to: 0.0.0.0/0, via: 10.0.%d.1}", i+1)
 		for back := range i {
 			fmt.Fprintf(&b, ", {to: 10.0.%d.0/24, via: 10.0.%d.2}", back, i)
 		}
 		b.WriteString("]\n")
 	}
-	fmt.Fprintf(&b, "  far:\n    ports: {eth0: {segment: s%d, addresses: [10.0.%d.1/24]}}\n    routes: [{to: 0.0.0.0/0, via: 10.0.%d.2}]\n", routers, routers, routers)
+	fmt.Fprintf(&b, "  far:\n    ports: {eth0: {segment: s%d, addresses: [10.0.%d.1/24]}}\n    routes: [{to: 0.0.0.0/0, via: 10.0.%d.2}]\n",
+		routers, routers, routers)
 	s, err := scenario.Parse([]byte("site: chain\nexpect: {zone: none}\n"), func(string) ([]byte, error) { return []byte(b.String()), nil })
 	if err != nil {
 		panic(err)
@@ -175,12 +179,14 @@ func TestLongTrace(t *testing.T) {
 				var mu sync.Mutex
 				slowest := time.Duration(0)
 				began := time.Now()
-				_, err := probe.Trace(ctx, e, probe.TraceQuestion{To: netip.AddrPortFrom(to, 0), Method: method, First: 1, Last: 30, Patience: patience}, func(s path.Seen) {
-					mu.Lock()
-					defer mu.Unlock()
-					track.Add(s)
-					slowest = max(slowest, s.RTT)
-				})
+				_, err := probe.Trace(ctx, e,
+					probe.TraceQuestion{To: netip.AddrPortFrom(to, 0), Method: method, First: 1, Last: 30, Patience: patience},
+					func(s path.Seen) {
+						mu.Lock()
+						defer mu.Unlock()
+						track.Add(s)
+						slowest = max(slowest, s.RTT)
+					})
 				took := time.Since(began)
 				require.NoError(t, err)
 				bound := slowest*3/2 + 50*time.Millisecond
@@ -194,7 +200,8 @@ func TestLongTrace(t *testing.T) {
 						answered++
 					}
 				}
-				fmt.Printf("trace of 30 hops, %s, %s by %s: %d answer, in %v; slowest hop %v; %.2f of its bound\n", c.name, g.name, method, answered, took.Round(time.Millisecond), slowest.Round(time.Millisecond), float64(took)/float64(bound))
+				fmt.Printf("trace of 30 hops, %s, %s by %s: %d answer, in %v; slowest hop %v; %.2f of its bound\n", c.name, g.name, method,
+					answered, took.Round(time.Millisecond), slowest.Round(time.Millisecond), float64(took)/float64(bound))
 				assert.Len(t, places, 30)
 				assert.Equal(t, 30-len(c.silent), answered)
 				assert.Less(t, took, 3*bound, "generous: the machine may be busy")
@@ -238,7 +245,8 @@ func TestManyTargets(t *testing.T) {
 		w.Wait()
 		share := used.Seconds() / seconds
 		perTarget[n] = share / float64(n)
-		fmt.Printf("%4d targets at one probe a second: lateness at 99 %% %v, a bare timer loop's %v; %.1f %% of a core, %.4f %% a target; %d answered\n",
+		fmt.Printf("%4d targets at one probe a second: lateness at 99 %% %v, a bare timer loop's %v; %.1f %% of a core, %.4f %% a "+
+			"target; %d answered\n",
 			n, p99.Round(10*time.Microsecond), bare.Round(10*time.Microsecond), 100*share, 100*perTarget[n], received)
 		assert.Greater(t, received, n*(seconds-1))
 		assert.Less(t, p99, bare+100*time.Millisecond, "generous: the machine may be busy")

@@ -15,5 +15,6 @@ func Probed(to netip.Addr, received, sent int, ms float64) evidence.Burst {
 // Measured adds what a clean site answers to the probes for loss, delay and packet size.
 func Measured(s *evidence.Set) {
 	s.Bursts = append(s.Bursts, Probed(Gateway, 20, 20, .4), Probed(Bookings, 20, 20, 20))
-	s.Sizings = append(s.Sizings, evidence.Sizing{To: Gateway, Full: 1500, Passes: 1500}, evidence.Sizing{To: Bookings, Full: 1500, Passes: 1500})
+	s.Sizings = append(s.Sizings, evidence.Sizing{To: Gateway, Full: 1500, Passes: 1500},
+		evidence.Sizing{To: Bookings, Full: 1500, Passes: 1500})
 }
