@@ -46,7 +46,6 @@ picture overview-small 80x24 no-address Enter=3
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
 picture lease 142x44 healthy Enter=2 3=1
 picture lease-rogue 142x44 dhcp-rogue Enter=3 3=1
-picture lease-capture 142x44 healthy Enter=2 3=1 o=0.3 internal/capture/testdata/relayed.pcap=0.5 Enter=1
 picture neighbours 142x44 gateway-impersonated Enter=4 4=2 a=4
 picture names 142x44 name-answers-differ Enter=3 5=2 c=6
 picture counters 142x44 link-errors Enter=4 8=3 r=4

@@ -58,7 +58,11 @@ func (x *terminal) text() string { x.t.Helper(); return x.tmux("capture-pane", "
 // see waits until the screen shows all of these.
 func (x *terminal) see(wants ...string) string {
 	x.t.Helper()
-	deadline := time.Now().Add(15 * time.Second)
+	patience := 15 * time.Second
+	if raced {
+		patience = time.Minute
+	}
+	deadline := time.Now().Add(patience)
 	for {
 		text := x.text()
 		missing := slices.DeleteFunc(slices.Clone(wants), func(w string) bool { return strings.Contains(text, w) })

@@ -58,7 +58,7 @@ func (r *run) loopback(ctx context.Context) {
 
 // startSegment asks the segment: gateway, resolvers on it, conflicts, DHCP, and everybody when the gateway keeps silent.
 func (r *run) startSegment(ctx context.Context, iface *endpoint.Interface) {
-	r.segment = r.openSegment(func(a netip.Addr) bool { return r.endpoint.Owns(a) })
+	r.segment = r.openSegment(ctx, func(a netip.Addr) bool { return r.endpoint.Owns(a) })
 	if r.segment != nil {
 		r.wg.Go(func() { <-ctx.Done(); r.segment.Close() })
 	}

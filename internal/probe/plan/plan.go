@@ -41,7 +41,9 @@ type Config struct {
 // with what is known so far, at most every 25 ms. The result is judged from everything gathered.
 func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Result)) (*evidence.Set, verdict.Result, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, "")}
+	awaited := &awaiting{Machine: c.Machine, open: map[evidence.Arrival]int{}}
+	c.Machine = awaited
+	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited}
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
@@ -114,6 +116,7 @@ type run struct {
 	Config
 	*collector
 	echoer   *probe.Echoer
+	awaited  *awaiting
 	wg       sync.WaitGroup
 	iface    string
 	endpoint *endpoint.Endpoint
@@ -282,7 +285,7 @@ func (r *run) cutShort(underWay []evidence.Kind) *evidence.Set {
 }
 
 // openSegment opens the segment's port for frames, if that is allowed.
-func (r *run) openSegment(own func(netip.Addr) bool) *probe.Segment {
+func (r *run) openSegment(ctx context.Context, own func(netip.Addr) bool) *probe.Segment {
 	if !r.allowed.Frames.Granted {
 		return nil
 	}
@@ -290,9 +293,7 @@ func (r *run) openSegment(own func(netip.Addr) bool) *probe.Segment {
 		func(h evidence.Heard) {
 			r.observeIf(func(s *evidence.Set) bool { return len(s.Heard) < mostHeard }, h)
 		},
-		func(a evidence.Arrival) {
-			r.observeIf(func(s *evidence.Set) bool { return len(s.Arrivals) < mostArrivals && !slices.Contains(s.Arrivals, a) }, a)
-		})
+		func(a evidence.Arrival) { r.arrived(ctx, a) })
 	if err != nil && !errors.Is(err, fs.ErrPermission) {
 		r.observe(evidence.Withheld{Kind: evidence.SegmentFrames, Why: err.Error()})
 	}

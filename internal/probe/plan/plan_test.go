@@ -271,3 +271,12 @@ func TestSlowDHCPServerIsWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, "no-address", r.Fault, r.Sentence)
 }
+
+// Answers that come when nobody waits for them any more are late; they were not swallowed by a filter of this machine.
+func TestLateAnswersAreNotSwallowed(t *testing.T) {
+	c := config(t, "healthy", func(s *scenario.Scenario) { s.Site.Segments["far"].Delay = scenario.Duration(1800 * time.Millisecond) })
+	set, r, err := plan.Run(t.Context(), c, nil)
+	require.NoError(t, err)
+	assert.NotEqual(t, verdict.Host, r.Zone, r.Sentence)
+	assert.Empty(t, set.Arrivals)
+}
