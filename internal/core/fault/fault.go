@@ -145,7 +145,7 @@ func (f Finding) in(z Zone) Finding {
 var Catalogue = []*Fault{
 	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide,
 	GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned,
-	HostFirewall, ResolversUnheeded, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
+	HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
 	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, LeaseUnanswered, GatewaySilent,
 	GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
 	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound,
