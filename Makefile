@@ -4,7 +4,7 @@ RUNS ?= 20
 FUZZTIME ?= 60s
 SEEDS ?= 3
 # Packages whose tests measure: nothing runs beside them.
-MEASURE = internal/(machine/linux|probe/watch|scenario/namespaces)$$
+MEASURE = internal/(machine/linux|scenario/namespaces)$$
 
 build: ## one static binary
 	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o passepartout ./cmd/passepartout
@@ -14,7 +14,7 @@ demo:
 
 test: ## everything; installs what the namespace and terminal tests need when it may
 	sh scripts/test-tools.sh
-	go test -p 2 -parallel 6 -timeout 15m $$(go list ./... | grep -v -E '$(MEASURE)')
+	go test -p 3 -parallel 6 -timeout 15m $$(go list ./... | grep -v -E '$(MEASURE)')
 	go test -p 1 -parallel 6 -timeout 15m $$(go list ./... | grep -E '$(MEASURE)') # one at a time
 
 check: ## what every change must pass besides the tests

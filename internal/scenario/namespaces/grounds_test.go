@@ -440,6 +440,7 @@ func runInKernel(t *testing.T, s *scenario.Scenario, as namespaces.As) (r result
 
 // TestUserNamespace runs the kernel ground once more as an ordinary user who is root of a user namespace of his own.
 func TestUserNamespace(t *testing.T) {
+	t.Parallel()
 	if os.Getenv(inUserNamespace) != "" {
 		t.Skip("this is that run")
 	}

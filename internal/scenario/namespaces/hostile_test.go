@@ -95,6 +95,7 @@ func lie(t *testing.T, l *namespaces.Lab, s *scenario.Scenario) (end func()) {
 
 // A neighbour that lies does not make a wrong verdict certain, and makes no healthy machine a faulty one.
 func TestANeighbourThatLies(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, zone, fault string }{
 		{name: "healthy", zone: "none"},
 		{name: "destination-silent", zone: "beyond", fault: "destination-silent"},

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/miekg/dns"
@@ -109,12 +110,18 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 		func() error { return sysctl("ipv6/conf/all/disable_ipv6", "1", "ipv6/conf/default/disable_ipv6", "1") }); err != nil {
 		return lab, err
 	}
+	var began atomic.Pointer[time.Time] // the segments carry frames before the timeline begins
+	begin := func() {
+		now := time.Now()
+		lab.Began = now
+		began.Store(&now)
+	}
+	begin()
 	switches := map[string]*hub{}
 	for name := range s.Site.Segments {
 		switches[name] = &hub{shaped: s.Shaped(name),
-			treat: func(at time.Time) scenario.Treatment { return s.TreatmentAt(name, at.Sub(lab.Began)) }}
+			treat: func(at time.Time) scenario.Treatment { return s.TreatmentAt(name, at.Sub(*began.Load())) }}
 	}
-	lab.Began = time.Now()
 	cables := map[string]string{} // by node/port: the end in the hub
 	number := 0
 	for _, name := range s.Site.NodeNames() {
@@ -154,7 +161,7 @@ func Build(s *scenario.Scenario) (lab *Lab, err error) {
 			return lab, fmt.Errorf("node %s: %w", name, err)
 		}
 	}
-	lab.Began = time.Now()
+	begin()
 	lab.followTimeline(cables)
 	return lab, nil
 }

@@ -179,6 +179,7 @@ func (w withoutFrames) OpenFrames(machine.FrameConfig) (machine.FrameSocket, err
 
 // Names, the switch, a taken address and one that is free, on a kernel as on the simulated ground.
 func TestNeighboursOnBothGrounds(t *testing.T) {
+	t.Parallel()
 	onGrounds(t, func(*scenario.Scenario) {}, func(t *testing.T, ground string, m machine.Machine) {
 		e, err := m.Read(t.Context())
 		require.NoError(t, err)

@@ -26,6 +26,7 @@ import (
 
 // Names move on both grounds when the timeline says so, and their time to live is the one that the site gives.
 func TestNamesMoveOnBothGrounds(t *testing.T) {
+	t.Parallel()
 	s, err := scenario.Load("target-moves")
 	require.NoError(t, err)
 	s.Timeline.Repeat = 0
@@ -50,6 +51,7 @@ func TestNamesMoveOnBothGrounds(t *testing.T) {
 
 // On the kernel ground a port that is switched off mid-run is the host's outage with its cause, and probing resumes by itself.
 func TestPortSwitchedOffMidRun(t *testing.T) {
+	t.Parallel()
 	lab, m := healthyLab(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
