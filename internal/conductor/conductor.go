@@ -1,4 +1,4 @@
-// Package conductor owns what runs in a case: the tests, the witnesses that are watched, the ears on the segment, the kernel's notices. It
+// Package conductor owns what runs in a case: the tests, the witnesses that are watched, what listens on the segment, the kernel's notices. It
 // alone adds to the case's log; what is known of the case is the state that follows from that.
 package conductor
 
@@ -62,7 +62,7 @@ type Conductor struct {
 	naming  sync.Mutex
 	failed  error
 	living  bool // it goes on after its first verdict
-	ears    *ears
+	hearing *listening
 
 	took time.Duration // by a trial of the target that worked; of the goroutine that tries it
 }
@@ -85,7 +85,7 @@ func New(ctx context.Context, c Config) *Conductor {
 	return out
 }
 
-// Machine is the case's machine, on which everybody shares one ear for each interface.
+// Machine is the case's machine, on which everybody shares one socket for frames for each interface.
 func (c *Conductor) Machine() machine.Machine { return c.machine }
 
 // State is what is known now. It is a value of its own: what comes later does not change it.
@@ -199,7 +199,7 @@ func (c *Conductor) Close() { c.Stop("it was ended") }
 func (c *Conductor) Stop(because string) {
 	c.end()
 	c.mu.Lock()
-	e := c.ears
+	e := c.hearing
 	c.mu.Unlock()
 	if e != nil {
 		e.close()
@@ -332,7 +332,7 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, said []ev
 		settled := c.state.Round.Settled
 		c.add(event.Judged{Round: r.number, Settled: result.Settled, Over: over, Elapsed: set.Elapsed, Verdict: event.VerdictOf(result),
 			Result: &result})
-		if over || !settled && result.Settled {
+		if c.living && (over || !settled && result.Settled) {
 			token(c.wake)
 			c.wg.Go(c.witness)
 		}

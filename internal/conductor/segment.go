@@ -19,15 +19,15 @@ import (
 	"passepartout/internal/probe"
 )
 
-// ears are what listens on the segment of one interface.
-type ears struct {
+// listening is what listens on the segment of one interface.
+type listening struct {
 	iface string
 	dhcp  *probe.DHCPListener
 	deaf  string // why nothing can be heard
 	port  machine.FrameSocket
 }
 
-func (e *ears) close() {
+func (e *listening) close() {
 	if e.dhcp != nil {
 		e.dhcp.Close()
 	}
@@ -36,36 +36,36 @@ func (e *ears) close() {
 	}
 }
 
-// listen opens the ears on the interface that was chosen, before the tests ask anything, so that what they say is heard as well.
+// listen opens what listens on the interface that was chosen, before the tests ask anything, so that what they say is heard as well.
 func (c *Conductor) listen(iface string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if iface == "" || c.ears != nil && c.ears.iface == iface || c.ctx.Err() != nil {
+	if iface == "" || c.hearing != nil && c.hearing.iface == iface || c.ctx.Err() != nil {
 		return
 	}
-	old := c.ears
-	c.ears = &ears{iface: iface}
+	old := c.hearing
+	c.hearing = &listening{iface: iface}
 	if old != nil {
 		go old.close() // it waits for what it has under way
 	}
 	if p := c.machine.Permissions().Frames; !p.Granted {
-		c.ears.deaf = "it needs permission for raw frames"
+		c.hearing.deaf = "it needs permission for raw frames"
 		return
 	}
 	ear, err := probe.ListenDHCP(c.machine, iface, c.heardDHCP)
 	switch {
 	case err == nil:
-		c.ears.dhcp = ear
+		c.hearing.dhcp = ear
 	case errors.Is(err, fs.ErrPermission):
-		c.ears.deaf = "it needs permission for raw frames"
+		c.hearing.deaf = "it needs permission for raw frames"
 	default:
-		c.ears.deaf = err.Error()
+		c.hearing.deaf = err.Error()
 	}
 	if !c.living {
 		return // a single check has its own questions for this
 	}
 	if port, err := c.machine.OpenFrames(machine.FrameConfig{Interface: iface, Only: machine.OnlyHousekeeping}); err == nil {
-		c.ears.port = port
+		c.hearing.port = port
 		c.wg.Go(func() { c.hear(port) })
 		c.wg.Go(func() { c.askForOwn(port) })
 	}
@@ -76,10 +76,10 @@ func (c *Conductor) listen(iface string) {
 func (c *Conductor) DHCPListener() (*probe.DHCPListener, string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.ears == nil {
+	if c.hearing == nil {
 		return nil, ""
 	}
-	return c.ears.dhcp, c.ears.deaf
+	return c.hearing.dhcp, c.hearing.deaf
 }
 
 // conflictEvery is how often it is asked whether anybody else has an address of this machine's: a question that names no sender (RFC 5227

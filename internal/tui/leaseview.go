@@ -106,10 +106,10 @@ func lookAtLease(m *model) func() any {
 	}
 	return func() any {
 		var s leaseSeen
-		ear, deaf := c.DHCPListener()
-		if s.deaf = deaf; ear != nil {
-			s.hears, s.since = true, ear.Since
-			s.exchanges, s.counts = ear.Exchanges()
+		listener, deaf := c.DHCPListener()
+		if s.deaf = deaf; listener != nil {
+			s.hears, s.since = true, listener.Since
+			s.exchanges, s.counts = listener.Exchanges()
 		}
 		v.fresh.mu.Lock()
 		defer v.fresh.mu.Unlock()
