@@ -1,4 +1,4 @@
-.PHONY: demo test bench bench-dhcp bench-neighbours score bench-watch bench-notice build screenshots fuzz check
+.PHONY: demo test bench bench-dhcp bench-neighbours score bench-watch bench-notice bench-healthy build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
@@ -51,6 +51,10 @@ bench-watch: ## the figures of watching: attribution, traces, many targets, a da
 bench-notice: ## how long after a break, and a repair, the verdict says so and is current, on both grounds (a minute)
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestTimeToNotice' ./internal/scenario/namespaces | grep -E '^time to notice|^(ok|FAIL)'
+
+bench-healthy: ## a sound site in namespaces, watched for ten minutes beside a busy core: the verdict does not change
+	sh scripts/test-tools.sh
+	go test -count=1 -v -timeout 15m -run 'TestHealthyBesideABusyCore' ./internal/scenario/namespaces -every | grep -E '^beside|^(ok|FAIL)|truth|  [0-9]'
 
 fuzz: ## a minute for each parser of data from outside
 	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/farend:FuzzRead core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript core/endpoint:FuzzEnvironment scenario:FuzzParse; do \

@@ -142,6 +142,11 @@ func faultsOf(r verdict.Result) []string {
 
 // watchInKernel watches a timeline in the kernel, by the program itself.
 func watchInKernel(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) {
+	all := edges(s)
+	return watchInKernelUntil(t, s, all[len(all)-1].until)
+}
+
+func watchInKernelUntil(t *testing.T, s *scenario.Scenario, until time.Duration) (time.Time, []saidAt) {
 	lab, err := namespaces.Build(s)
 	require.NoError(t, err)
 	defer lab.Close()
@@ -178,8 +183,7 @@ func watchInKernel(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) {
 			mu.Unlock()
 		}
 	}()
-	all := edges(s)
-	time.Sleep(time.Until(lab.Began.Add(all[len(all)-1].until)))
+	time.Sleep(time.Until(lab.Began.Add(until)))
 	_ = stop()
 	<-done
 	return lab.Began, said
@@ -232,4 +236,34 @@ func TestTimeToNotice(t *testing.T) {
 			assert.Less(t, all[len(all)-1], 20*time.Second)
 		})
 	}
+}
+
+// TestHealthyBesideABusyCore watches a sound site in the kernel for ten minutes, while one core has no time for anything else: the verdict
+// never changes.
+func TestHealthyBesideABusyCore(t *testing.T) {
+	if !*every {
+		t.Skip("takes ten minutes; with -every, as make bench-healthy has it")
+	}
+	if why := namespaces.Unavailable(); why != "" {
+		t.Skip(why)
+	}
+	const long = 10 * time.Minute
+	s, err := scenario.Load("healthy")
+	require.NoError(t, err)
+	done := make(chan struct{})
+	var busy sync.WaitGroup
+	busy.Go(func() {
+		for {
+			select {
+			case <-done:
+				return
+			default:
+			}
+		}
+	})
+	began, said := watchInKernelUntil(t, s, long)
+	close(done)
+	busy.Wait()
+	fmt.Printf("beside a busy core: %v watched, %d verdicts\n", long, len(said))
+	assert.Len(t, said, 1, "%s", story(s, began, said))
 }
