@@ -4,6 +4,7 @@ package conductor
 
 import (
 	"context"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -47,22 +48,23 @@ type Conductor struct {
 	wake    chan struct{} // something may have to be done
 	hurry   chan struct{} // the target should be tried at once
 
-	mu      sync.Mutex
-	news    chan struct{} // holds a token when the state has changed
-	state   state.State
-	round   int
-	running *round
-	began   time.Time // when tests were begun last
-	wanted  string    // why tests are wanted at once; "" if they are not
-	said    []evidence.Answer
-	watcher *watch.Watcher
-	known   map[string]int // the witnesses under watch, by what they are told apart by
-	outages map[time.Time]event.Outage
-	told    map[string]event.Watched // of the witnesses; of whoever holds naming
-	naming  sync.Mutex
-	failed  error
-	living  bool // it goes on after its first verdict
-	hearing *listening
+	mu       sync.Mutex
+	news     chan struct{} // holds a token when the state has changed
+	state    state.State
+	round    int
+	running  *round
+	began    time.Time // when tests were begun last
+	wanted   string    // why tests are wanted at once; "" if they are not
+	said     []evidence.Answer
+	watcher  *watch.Watcher
+	known    map[string]int      // the witnesses under watch, by what they are told apart by
+	answered map[netip.Addr]bool // who has answered what the watch asked
+	outages  map[time.Time]event.Outage
+	told     map[string]event.Watched // of the witnesses; of whoever holds naming
+	naming   sync.Mutex
+	failed   error
+	living   bool // it goes on after its first verdict
+	hearing  *listening
 
 	took time.Duration // by a trial of the target that worked; of the goroutine that tries it
 }
@@ -78,7 +80,7 @@ type round struct {
 // New prepares a case; nothing is asked before Start or Once.
 func New(ctx context.Context, c Config) *Conductor {
 	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1),
-		known: map[string]int{}, outages: map[time.Time]event.Outage{}, told: map[string]event.Watched{}}
+		known: map[string]int{}, outages: map[time.Time]event.Outage{}, answered: map[netip.Addr]bool{}, told: map[string]event.Watched{}}
 	out.said = c.Said
 	out.ctx, out.end = context.WithCancel(ctx)
 	out.machine = shared.New(c.Machine, out.gap)

@@ -3,6 +3,7 @@ package conductor
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"passepartout/internal/core/blame"
@@ -11,6 +12,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/series"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine/shared"
@@ -196,7 +198,7 @@ func (c *Conductor) witness() {
 		return
 	}
 	named := map[string]bool{}
-	for _, spec := range plan.Witnesses(&set) {
+	for _, spec := range plan.Witnesses(&set, c.hasAnswered) {
 		key := spec.Target.String()
 		named[key] = true
 		switch {
@@ -212,6 +214,7 @@ func (c *Conductor) witness() {
 		c.mu.Unlock()
 		if known {
 			w.Rename(id, spec.Label)
+			w.Rank(id, spec.Zone, spec.Rank)
 		}
 		if told := (event.Watched{Witness: key, Name: spec.Name(), Zone: spec.Zone, Rank: spec.Rank}); c.told[key] != told {
 			c.told[key] = told
@@ -251,13 +254,26 @@ func (c *Conductor) leaving(set *evidence.Set, named map[string]bool) map[string
 	return out
 }
 
+// hasAnswered reports whether an address has ever answered what the watch asked.
+func (c *Conductor) hasAnswered(a netip.Addr) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.answered[a]
+}
+
 // probed takes note of the end of a probe to a witness. It is called under the watcher's lock.
 func (c *Conductor) probed(x *watch.Subject, r watch.Result) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if r.Fate == series.Replied && !c.answered[x.Address] {
+		c.answered[x.Address] = true
+		if x.Rank == 0 && x.Zone == fault.LocalSubnet { // it may have been passed over because the tests saw no echo of it
+			c.wg.Go(c.witness)
+		}
+	}
 	if x.Rank == 0 || r.Again {
 		return
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	if _, witness := c.known[x.Target.String()]; !witness {
 		return
 	}

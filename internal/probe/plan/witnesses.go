@@ -20,8 +20,10 @@ const (
 )
 
 // Witnesses says whom to watch in a case: the loopback, the gateway, the first station beyond the site and the target are probed in step,
-// so that a loss can be laid to the nearest of them that failed; the name servers beside them.
-func Witnesses(s *evidence.Set) []watch.Spec {
+// so that a loss can be laid to the nearest of them that failed; the name servers beside them. answered tells who has answered the watch
+// before, whatever the tests saw; nil: nobody has.
+func Witnesses(s *evidence.Set, answered func(netip.Addr) bool) []watch.Spec {
+	mute := func(a netip.Addr) bool { return echoless(s, a) && (answered == nil || !answered(a)) }
 	var out []watch.Spec
 	seen := map[netip.Addr]bool{}
 	add := func(a netip.Addr, label string, zone fault.Zone, rank int) {
@@ -48,7 +50,7 @@ func Witnesses(s *evidence.Set) []watch.Spec {
 	p := fault.NewPass(s)
 	rank := rankGateway
 	if p.Gateway.IsValid() && !p.Gateway.IsLinkLocalUnicast() {
-		if echoless(s, p.Gateway) { // it says nothing about loss: another station of the segment stands in for it
+		if mute(p.Gateway) { // it says nothing about loss: another station of the segment stands in for it
 			rank = 0
 		}
 		add(p.Gateway, "", fault.LocalSubnet, rank)
@@ -75,7 +77,7 @@ func Witnesses(s *evidence.Set) []watch.Spec {
 		x.Zone = fault.LocalSubnet
 	}
 	for _, a := range p.Addresses {
-		if echoless(s, a) && s.Target.Port != 0 {
+		if mute(a) && s.Target.Port != 0 {
 			x.Method = watch.Connect
 		}
 		if seen[a] {

@@ -44,7 +44,7 @@ func TestWitnesses(t *testing.T) {
 		require.NoError(t, err)
 		set.Names = nil // the names of stations come when they come
 		var got []string
-		for _, w := range plan.Witnesses(set) {
+		for _, w := range plan.Witnesses(set, nil) {
 			words := fmt.Sprintf("%s %d", w.Name(), w.Rank)
 			if w.Method == watch.Connect {
 				words += " by connection"

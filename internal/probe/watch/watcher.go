@@ -256,6 +256,15 @@ func (w *Watcher) Rename(id int, label string) {
 	}
 }
 
+// Rank gives a target another place among the witnesses.
+func (w *Watcher) Rank(id int, zone fault.Zone, rank int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if x := w.subject(id); x != nil {
+		x.Zone, x.Spec.Rank = zone, rank
+	}
+}
+
 // Pause stops asking a target, or goes on.
 func (w *Watcher) Pause(id int, paused bool) {
 	w.mu.Lock()

@@ -87,7 +87,7 @@ func TestAttribution(t *testing.T) {
 				return
 			}
 			w := watch.New(ctx, watch.Config{Machine: g.machine})
-			for _, x := range plan.Witnesses(set) {
+			for _, x := range plan.Witnesses(set, nil) {
 				x.Interval = 200 * time.Millisecond
 				w.Add(x)
 			}
