@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -250,19 +251,14 @@ func TestHealthyBesideABusyCore(t *testing.T) {
 	const long = 10 * time.Minute
 	s, err := scenario.Load("healthy")
 	require.NoError(t, err)
-	done := make(chan struct{})
+	var over atomic.Bool
 	var busy sync.WaitGroup
 	busy.Go(func() {
-		for {
-			select {
-			case <-done:
-				return
-			default:
-			}
+		for !over.Load() { // nothing else
 		}
 	})
 	began, said := watchInKernelUntil(t, s, long)
-	close(done)
+	over.Store(true)
 	busy.Wait()
 	fmt.Printf("beside a busy core: %v watched, %d verdicts\n", long, len(said))
 	assert.Len(t, said, 1, "%s", story(s, began, said))
