@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"passepartout/internal/core/event"
@@ -21,8 +22,10 @@ type Watch struct {
 	To   io.Writer
 	JSON bool
 
-	err  error
 	said said
+
+	mu  sync.Mutex
+	err error
 }
 
 // said is what was written of the verdict last.
@@ -120,17 +123,25 @@ func zoneNow(s *state.State, b event.Outage) fault.Zone {
 
 func stamp(t time.Time) time.Time { return t.UTC().Truncate(time.Millisecond) }
 
-// write writes one line: an object, or words after the time of day.
+// write writes one line: an object, or words after the time of day. Lines come one after the other, from wherever in the case.
 func (w *Watch) write(at time.Time, line any, format string, args ...any) {
-	if w.err != nil {
+	if w.Err() != nil {
 		return
 	}
+	var err error
 	if w.JSON {
-		w.err = json.NewEncoder(w.To).Encode(line)
-		return
+		err = json.NewEncoder(w.To).Encode(line)
+	} else {
+		_, err = fmt.Fprintf(w.To, "%s  "+format+"\n", append([]any{at.Local().Format("15:04:05")}, args...)...)
 	}
-	_, w.err = fmt.Fprintf(w.To, "%s  "+format+"\n", append([]any{at.Local().Format("15:04:05")}, args...)...)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.err = err
 }
 
 // Err is why nothing more is written; nil while all was.
-func (w *Watch) Err() error { return w.err }
+func (w *Watch) Err() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
