@@ -73,6 +73,14 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 	return l
 }
 
+// marked has the break stand somewhere in its zone: at the address for this machine's own filter and the like, at the last station of the segment.
+func (l *Line) marked() {
+	stations := map[fault.Zone][]Station{fault.Host: l.Host, fault.LocalSubnet: l.Local}[l.Broken]
+	if len(stations) > 0 && !slices.ContainsFunc(stations, func(st Station) bool { return st.State >= verdict.Strained && st.State != verdict.Skipped }) {
+		stations[len(stations)-1].State = verdict.Broken
+	}
+}
+
 // behind takes back what is said of stations behind the zone with the fault: that they fail there follows from the fault, and tells nothing
 // of them. The service stays, it is what was asked about.
 func (l *Line) behind(r verdict.Result) {
@@ -85,6 +93,7 @@ func (l *Line) behind(r verdict.Result) {
 			st.State = verdict.Strained
 		}
 	}
+	defer l.marked() // what is blamed shows, also where no station stands for it
 	for _, part := range []struct {
 		zone     fault.Zone
 		stations []Station
