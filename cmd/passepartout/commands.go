@@ -160,6 +160,21 @@ func scenarioSheet(s *scenario.Scenario) (*site.Sheet, error) {
 	return sheetfile.Parse(raw, s.Sheet+".yaml")
 }
 
+// caseOf is the case that a command is about; stop gives its machine back.
+func (f *flags) caseOf(args []string) (c conductor.Config, stop func(), err error) {
+	m, t, stop, err := f.ground(args)
+	if err != nil {
+		return c, nil, err
+	}
+	far, err := f.responder()
+	if err != nil {
+		stop()
+		return c, nil, err
+	}
+	return conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
+		Deadline: f.deadline}, stop, nil
+}
+
 func (f *flags) checkCommand() *cobra.Command {
 	drawing, said := "", []string(nil)
 	cmd := &cobra.Command{
@@ -170,17 +185,11 @@ func (f *flags) checkCommand() *cobra.Command {
 			if err := f.checkDrawing(drawing); err != nil {
 				return err
 			}
-			m, t, stop, err := f.ground(args)
+			c, stop, err := f.caseOf(args)
 			if err != nil {
 				return err
 			}
 			defer stop()
-			far, err := f.responder()
-			if err != nil {
-				return err
-			}
-			c := conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
-				Deadline: f.deadline}
 			for _, text := range said {
 				answer, err := verdict.ParseSaid(text)
 				if err != nil {

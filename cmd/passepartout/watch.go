@@ -28,21 +28,16 @@ segment. When anything of that changes, the tests are run again. Ends with Ctrl-
 			if duration < 0 {
 				return fmt.Errorf("--for %v: give a time above zero, such as 1h, or leave it out for no end", duration)
 			}
-			m, t, stop, err := f.ground(args)
+			asked, stop, err := f.caseOf(args)
 			if err != nil {
 				return err
 			}
 			defer stop()
-			far, err := f.responder()
-			if err != nil {
-				return err
-			}
 			ctx, cancel := context.WithCancel(cmd.Context())
 			defer cancel()
 			out := &report.Watch{To: os.Stdout, JSON: f.format == "json"}
-			c := conductor.New(ctx,
-				conductor.Config{Machine: m, Target: t, Interface: f.iface, Families: f.families(), Sheet: f.sheet, Responder: far,
-					Deadline: f.deadline, Asleep: nap.Asleep, Log: out.Take})
+			asked.Asleep, asked.Log = nap.Asleep, out.Take
+			c := conductor.New(ctx, asked)
 			c.Start()
 			because, failed := follow(ctx, c, out, duration)
 			c.Stop(because)

@@ -22,8 +22,6 @@ import (
 	"passepartout/internal/scenario"
 )
 
-var placed = map[verdict.Zone]fault.Zone{verdict.Host: fault.Host, verdict.LocalSubnet: fault.LocalSubnet, verdict.Beyond: fault.Beyond}
-
 // In each of the timelines, on each view in turn, whatever stands on one screen is held against the rest of it: the headline, the line, the
 // foot, the checks, the outages and the lease tell one story.
 func TestNothingOnTheScreenContradicts(t *testing.T) {
@@ -85,7 +83,8 @@ func contradictions(m *model) (out []string) {
 		return out
 	}
 	v := &m.state.Verdict
-	zone, blamed := placed[v.Result.Zone]
+	zone := v.Result.Zone.Blamed()
+	blamed := zone != fault.NoZone
 	head, foot := m.headline(), ""
 	for i, view := range views {
 		m.view = view

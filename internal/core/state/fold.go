@@ -260,8 +260,8 @@ func (s *State) outage(b event.Outage) {
 
 // lay lays outages that the verdict speaks of where the verdict lays them: there is one zone, and one story.
 func (s *State) lay(v Verdict) {
-	zone, blames := zones[v.Result.Zone]
-	if !blames {
+	zone := v.Result.Zone.Blamed()
+	if zone == fault.NoZone {
 		return
 	}
 	for i := range s.Outages {
@@ -271,8 +271,6 @@ func (s *State) lay(v Verdict) {
 		}
 	}
 }
-
-var zones = map[verdict.Zone]fault.Zone{verdict.Host: fault.Host, verdict.LocalSubnet: fault.LocalSubnet, verdict.Beyond: fault.Beyond}
 
 // stand says how the verdict stands, by all that has been seen since it was reached.
 func (s *State) stand(at time.Time) {
@@ -319,7 +317,7 @@ func (s *State) contradiction() doubt {
 	case judged && !sound && !t.Works && t.base != "" && t.Outcome() != t.base:
 		return doubt{"the target fails in another way (" + t.What + ")", false, t.Since, fault.Beyond}
 	}
-	blamed := zones[v.Result.Zone]
+	blamed := v.Result.Zone.Blamed()
 	for _, w := range s.Witness {
 		follows := blamed != fault.NoZone && w.Zone >= blamed // from what is wrong nearer by
 		switch {

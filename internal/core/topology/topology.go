@@ -50,15 +50,7 @@ type Line struct {
 // Of draws the line from the evidence and what was judged of it.
 func Of(s *evidence.Set, r verdict.Result) Line {
 	p := fault.NewPass(s)
-	l := Line{}
-	switch r.Zone {
-	case verdict.Host:
-		l.Broken = fault.Host
-	case verdict.LocalSubnet:
-		l.Broken = fault.LocalSubnet
-	case verdict.Beyond:
-		l.Broken = fault.Beyond
-	}
+	l := Line{Broken: r.Zone.Blamed()}
 	if s.Endpoint == nil {
 		return l
 	}
@@ -70,16 +62,21 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 	l.local(p, s, state)
 	l.beyond(p, s, state, r)
 	l.behind(r)
+	l.marked()
 	return l
 }
 
-// marked has the break stand somewhere in its zone: at the address for this machine's own filter and the like, at the last station of the segment.
+// marked has the break stand somewhere in its zone, also where no station is for it: this machine's own filter shows at the address, and
+// on the segment it is the last station.
 func (l *Line) marked() {
 	stations := map[fault.Zone][]Station{fault.Host: l.Host, fault.LocalSubnet: l.Local}[l.Broken]
-	if len(stations) > 0 && !slices.ContainsFunc(stations, func(st Station) bool { return st.State >= verdict.Strained && st.State != verdict.Skipped }) {
+	if len(stations) > 0 && !slices.ContainsFunc(stations, Station.wrong) {
 		stations[len(stations)-1].State = verdict.Broken
 	}
 }
+
+// wrong reports whether something is amiss at a station.
+func (s Station) wrong() bool { return s.State == verdict.Strained || s.State == verdict.Broken }
 
 // behind takes back what is said of stations behind the zone with the fault: that they fail there follows from the fault, and tells nothing
 // of them. The service stays, it is what was asked about.
@@ -93,7 +90,6 @@ func (l *Line) behind(r verdict.Result) {
 			st.State = verdict.Strained
 		}
 	}
-	defer l.marked() // what is blamed shows, also where no station stands for it
 	for _, part := range []struct {
 		zone     fault.Zone
 		stations []Station

@@ -25,6 +25,16 @@ const (
 
 var zoneOf = map[fault.Zone]Zone{fault.Host: Host, fault.LocalSubnet: LocalSubnet, fault.Beyond: Beyond}
 
+// Blamed is the zone in which a verdict lays a fault; fault.NoZone of one that lays none anywhere.
+func (z Zone) Blamed() fault.Zone {
+	for zone, name := range zoneOf {
+		if name == z {
+			return zone
+		}
+	}
+	return fault.NoZone
+}
+
 // Confidence says how sure the verdict is.
 type Confidence string
 
