@@ -59,6 +59,7 @@ func (m *model) exportCheck() (report.Export, bool) {
 // layout is where things stand on the overview.
 type layout struct {
 	line, verdict []string
+	rows          []listed
 	top           int   // the first row of the body
 	body          int   // its height
 	checkRows     []int // the screen row of each check, −1 when it is scrolled away
@@ -79,9 +80,9 @@ func (m *model) overviewLayout() layout {
 	l.verdict = m.verdictLines(most)
 	l.top = 2 + len(l.line) + 1 + len(l.verdict) + 1
 	l.body = max(m.height-l.top-2, 1)
-	rows := m.checkList(l.split)
+	l.rows = m.checkList(l.split)
 	at := 0
-	for i, r := range rows {
+	for i, r := range l.rows {
 		if r.check == m.selected {
 			at = i
 		}
@@ -93,7 +94,7 @@ func (m *model) overviewLayout() layout {
 	for i := range l.checkRows {
 		l.checkRows[i] = -1
 	}
-	for i, r := range rows {
+	for i, r := range l.rows {
 		if y := i - l.scroll; r.check >= 0 && y >= 0 && y < l.body {
 			l.checkRows[r.check] = l.top + y
 		}
@@ -108,13 +109,12 @@ func (m *model) overviewPage() []string {
 	lines = append(lines, m.rule())
 	lines = append(lines, l.verdict...)
 	lines = append(lines, m.rule())
-	left := m.checkList(l.split)
 	right := m.detail(m.width-l.split-3, l.body)
 	for y := range l.body {
 		r := &row{}
-		if i := y + l.scroll; i < len(left) {
-			r.b.WriteString(left[i].text)
-			r.width = ansi.StringWidth(left[i].text)
+		if i := y + l.scroll; i < len(l.rows) {
+			r.b.WriteString(l.rows[i].text)
+			r.width = ansi.StringWidth(l.rows[i].text)
 		}
 		r.at(l.split).put(m.theme.rule, "│")
 		if y < len(right) {
