@@ -12,9 +12,9 @@ import (
 
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/nap"
 	"passepartout/internal/probe"
@@ -206,7 +206,7 @@ func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []targ
 		}
 		if len(targets) == 1 {
 			s.Rank = 1 // its turns are on the dot
-			s.Zone = fault.Beyond
+			s.Zone = zone.Beyond
 		}
 		w.Add(s)
 	}

@@ -14,7 +14,7 @@ import (
 
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
-	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/draw"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/plan"
@@ -117,7 +117,7 @@ func (f *flags) learn(ctx context.Context, services []target.Target) (*site.Shee
 	if err != nil {
 		return nil, err
 	}
-	if result.Zone != verdict.None {
+	if result.Zone != zone.None {
 		return nil, errors.New("this machine is not healthy, so nothing was written: " + result.Sentence)
 	}
 	f.iface = set.Interface

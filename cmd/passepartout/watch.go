@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/conductor"
-	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/nap"
 	"passepartout/internal/report"
 )
@@ -78,11 +78,11 @@ func follow(ctx context.Context, c *conductor.Conductor, out *report.Watch, dura
 }
 
 // exitOf is the exit status that a verdict's zone has.
-func exitOf(zone verdict.Zone) error {
-	switch zone {
-	case verdict.None:
+func exitOf(z zone.Zone) error {
+	switch z {
+	case zone.None:
 		return nil
-	case verdict.Undetermined, "":
+	case zone.Undetermined, zone.Unknown:
 		return status(exitUndetermined)
 	}
 	return status(exitFault)

@@ -16,6 +16,7 @@ import (
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/shared"
 	"passepartout/internal/probe/plan"
@@ -264,7 +265,7 @@ func (c *Conductor) due(now time.Time) (because string, wait time.Duration) {
 		if settled := c.state.At.Add(quietFor); v.Because != "" && lastChange(&c.state).Add(quietFor).After(at) && settled.After(at) {
 			at = lastChange(&c.state).Add(quietFor)
 		}
-	case v.Standing == state.Current && v.Result.Zone != verdict.None && (!c.state.TrialTells() || rests(v.Result)):
+	case v.Standing == state.Current && v.Result.Zone != zone.None && (!c.state.TrialTells() || rests(v.Result)):
 		because, at = "whether the fault still stands", c.began.Add(standingEvery)
 		if now.Sub(v.Reached) > standingLong {
 			at = c.began.Add(standingRarely)

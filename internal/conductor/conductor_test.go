@@ -14,7 +14,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
-	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/scenario"
 )
@@ -74,7 +74,7 @@ func TestOnceIsOneRound(t *testing.T) {
 	c, log := at(t, "gateway-silent")
 	s, err := c.Once()
 	require.NoError(t, err)
-	assert.Equal(t, verdict.LocalSubnet, s.Verdict.Result.Zone)
+	assert.Equal(t, zone.LocalSubnet, s.Verdict.Result.Zone)
 	assert.Equal(t, state.Current, s.Verdict.Standing)
 	assert.Equal(t, 1, s.Round.Number)
 	assert.Empty(t, s.Witness, "nothing is watched afterwards")

@@ -10,11 +10,10 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/lease"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/state"
-	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine/shared"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/plan"
@@ -140,7 +139,7 @@ func (c *Conductor) followTarget() {
 			timer.Reset(100 * time.Millisecond)
 			continue
 		}
-		request := s.Verdict.Result.Zone != verdict.None || s.Verdict.Standing != state.Current || time.Since(requested) >= requestEvery
+		request := s.Verdict.Result.Zone != zone.None || s.Verdict.Standing != state.Current || time.Since(requested) >= requestEvery
 		if request {
 			requested = time.Now()
 		}
@@ -202,7 +201,7 @@ func (c *Conductor) witness() {
 		key := spec.Target.String()
 		named[key] = true
 		switch {
-		case spec.Zone == fault.Host, spec.Zone == fault.LocalSubnet && spec.Rank > 0:
+		case spec.Zone == zone.Host, spec.Zone == zone.LocalSubnet && spec.Rank > 0:
 			spec.Interval = gatewayEvery
 		case spec.Rank > 0:
 			spec.Interval = witnessEvery
@@ -246,7 +245,7 @@ func (c *Conductor) leaving(set *evidence.Set, named map[string]bool) map[string
 	out := map[string]int{}
 	for _, w := range c.state.Witness {
 		id, watched := c.known[w.ID]
-		if watched && !named[w.ID] && (w.Rank == 0 || w.Zone == fault.LocalSubnet && w.ID != c.Target.String()) && set.Endpoint != nil {
+		if watched && !named[w.ID] && (w.Rank == 0 || w.Zone == zone.LocalSubnet && w.ID != c.Target.String()) && set.Endpoint != nil {
 			out[w.ID] = id
 			delete(c.known, w.ID)
 		}
@@ -267,7 +266,7 @@ func (c *Conductor) probed(x *watch.Subject, r watch.Result) {
 	defer c.mu.Unlock()
 	if r.Fate == series.Replied && !c.answered[x.Address] {
 		c.answered[x.Address] = true
-		if x.Rank == 0 && x.Zone == fault.LocalSubnet { // it may have been passed over because the tests saw no echo of it
+		if x.Rank == 0 && x.Zone == zone.LocalSubnet { // it may have been passed over because the tests saw no echo of it
 			c.wg.Go(c.witness)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 	"passepartout/internal/probe"
@@ -189,7 +190,7 @@ func (c *Conductor) heardDHCP(s dhcp.Sighting) {
 // rests reports whether a verdict rests on what DHCP servers were heard to say, or not to say.
 func rests(r verdict.Result) bool {
 	s, ok := r.Suspect(r.Fault)
-	if !ok || r.Zone == verdict.None {
+	if !ok || r.Zone == zone.None {
 		return len(r.Also) > 0
 	}
 	for _, k := range s.Fault.Needs {

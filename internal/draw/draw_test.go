@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/draw"
 )
 
@@ -47,9 +47,9 @@ func page() draw.Page {
 	rtts := []time.Duration{19 * time.Millisecond, 20 * time.Millisecond, 26 * time.Millisecond}
 	return draw.Page{Title: "Round trips <over> time", At: at, Lines: []string{"from ticket-03"}, Parts: []draw.Figure{
 		draw.Times{Start: at, To: time.Minute, Blame: true,
-			Bands: []draw.Band{{From: 10 * time.Second, To: 12 * time.Second, Zone: fault.Beyond}},
-			Lanes: []draw.Lane{{Name: "bookings & \x1b[31mred\u202e", Zone: fault.Beyond, Note: "typical 22 ms, ± 3 ms", Points: points},
-				{Name: "nothing yet", Zone: fault.Host}}},
+			Bands: []draw.Band{{From: 10 * time.Second, To: 12 * time.Second, Zone: zone.Beyond}},
+			Lanes: []draw.Lane{{Name: "bookings & \x1b[31mred\u202e", Zone: zone.Beyond, Note: "typical 22 ms, ± 3 ms", Points: points},
+				{Name: "nothing yet", Zone: zone.Host}}},
 		draw.Spread{
 			Curves: []draw.Curve{{Name: "bookings", RTTs: rtts, Sent: 4},
 				{Name: "near", RTTs: []time.Duration{40 * time.Microsecond}, Sent: 1}}},

@@ -1,16 +1,16 @@
 package draw
 
 import (
-	xfont "golang.org/x/image/font"
 	"image/color"
+	"passepartout/internal/core/zone"
+
+	xfont "golang.org/x/image/font"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	vgdraw "gonum.org/v1/plot/vg/draw"
-
-	"passepartout/internal/core/fault"
 )
 
 const (
@@ -32,8 +32,8 @@ var (
 	coral = rgb(0xaf1a1a)
 )
 
-var zoneNames = map[fault.Zone]string{fault.NoZone: "unknown", fault.Host: "host", fault.LocalSubnet: "local subnet",
-	fault.Beyond: "beyond"}
+var zoneNames = map[zone.Zone]string{zone.Unknown: "unknown", zone.Host: "host", zone.LocalSubnet: "local subnet",
+	zone.Beyond: "beyond"}
 
 func plain(size vg.Length) text.Style { return style("", size, ink) }
 func bold(size vg.Length) text.Style  { return style("bold", size, ink) }

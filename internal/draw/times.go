@@ -11,14 +11,14 @@ import (
 	"gonum.org/v1/plot/vg"
 	vgdraw "gonum.org/v1/plot/vg/draw"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
+	"passepartout/internal/core/zone"
 )
 
 // Lane is one target's probes.
 type Lane struct {
 	Name   string
-	Zone   fault.Zone
+	Zone   zone.Zone
 	Note   string // typical time, loss
 	Points []series.Point
 }
@@ -26,7 +26,7 @@ type Lane struct {
 // Band is a time for which a zone was to blame. An unknown one has NoZone.
 type Band struct {
 	From, To time.Duration
-	Zone     fault.Zone
+	Zone     zone.Zone
 }
 
 // Times is round trips over time, a lane for each target, with whose loss it was under them.
@@ -133,8 +133,8 @@ func (t Times) Draw(dc vgdraw.Canvas) {
 }
 
 // tint is a zone's colour, thinned to be written over.
-func tint(z fault.Zone) nrgba {
-	c := map[fault.Zone]nrgba{fault.Host: rgb(0xe8dcc4), fault.LocalSubnet: rgb(0xf3d9d3), fault.Beyond: rgb(0xd5e3ea)}
+func tint(z zone.Zone) nrgba {
+	c := map[zone.Zone]nrgba{zone.Host: rgb(0xe8dcc4), zone.LocalSubnet: rgb(0xf3d9d3), zone.Beyond: rgb(0xd5e3ea)}
 	if out, ok := c[z]; ok {
 		return out
 	}
@@ -176,7 +176,7 @@ func (t Times) lane(dc vgdraw.Canvas, l Lane, x func(time.Duration) vg.Length) {
 		}
 	}
 	put(dc, bold(textSize), x(t.From)+2, dc.Max.Y-9, cut(bold(textSize), l.Name, 8*vg.Centimeter)+"   ")
-	if l.Zone != fault.NoZone {
+	if l.Zone != zone.Unknown {
 		put(dc, faint(smallSize), x(t.From)+8+bold(textSize).Width(cut(bold(textSize), l.Name, 8*vg.Centimeter)), dc.Max.Y-9,
 			zoneNames[l.Zone])
 	}
@@ -203,7 +203,7 @@ func (t Times) bands(dc vgdraw.Canvas, top vg.Length, x func(time.Duration) vg.L
 }
 
 // zoneDash tells zones apart without colour.
-var zoneDash = map[fault.Zone][]vg.Length{fault.Host: {1, 1.5}, fault.LocalSubnet: {5, 2}, fault.Beyond: nil, fault.NoZone: {1, 5}}
+var zoneDash = map[zone.Zone][]vg.Length{zone.Host: {1, 1.5}, zone.LocalSubnet: {5, 2}, zone.Beyond: nil, zone.Unknown: {1, 5}}
 
 // timeTicks are round places on the axis, about eight of them.
 func timeTicks(from, to time.Duration) (out []time.Duration) {

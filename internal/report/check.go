@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // CheckSchema names the shape of check's JSON.
@@ -52,7 +53,7 @@ type replyJSON struct {
 }
 
 type verdictJSON struct {
-	Zone       verdict.Zone       `json:"zone"`
+	Zone       zone.Zone          `json:"zone"`
 	Fault      fault.ID           `json:"fault"`
 	Confidence verdict.Confidence `json:"confidence"`
 	Sentence   string             `json:"sentence"`
@@ -62,14 +63,14 @@ type verdictJSON struct {
 }
 
 type otherJSON struct {
-	Zone     verdict.Zone `json:"zone"`
-	Fault    fault.ID     `json:"fault"`
-	Sentence string       `json:"sentence"`
+	Zone     zone.Zone `json:"zone"`
+	Fault    fault.ID  `json:"fault"`
+	Sentence string    `json:"sentence"`
 }
 
 type oneCheckJSON struct {
 	ID     string        `json:"id"`
-	Zone   fault.Zone    `json:"zone"`
+	Zone   zone.Zone     `json:"zone"`
 	State  verdict.State `json:"state"`
 	Fact   string        `json:"fact"`
 	TookMS float64       `json:"took_ms"`
@@ -80,7 +81,7 @@ type oneCheckJSON struct {
 
 type suspectJSON struct {
 	Fault    fault.ID       `json:"fault"`
-	Zone     fault.Zone     `json:"zone"`
+	Zone     zone.Zone      `json:"zone"`
 	Standing fault.Standing `json:"standing"`
 	For      []string       `json:"for"`
 	Against  []string       `json:"against"`
@@ -150,13 +151,13 @@ var marks = map[verdict.State]string{verdict.StateUnknown: "┈┈", verdict.Hol
 // Headline says where the fault lies, in one sentence.
 func Headline(r verdict.Result) string {
 	switch r.Zone {
-	case verdict.None:
+	case zone.None:
 		return "No fault stands in the way."
-	case verdict.Host:
+	case zone.Host:
 		return "The fault lies in this HOST."
-	case verdict.LocalSubnet:
+	case zone.LocalSubnet:
 		return "The fault lies in the LOCAL SUBNET."
-	case verdict.Beyond:
+	case zone.Beyond:
 		return "The fault lies BEYOND the gateway."
 	}
 	return "Where the fault lies is not determined."
@@ -167,7 +168,7 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s  (%s)\n%s\n", Headline(r), r.Confidence, r.Sentence)
 	for _, o := range r.Also {
-		fmt.Fprintf(&b, "Also: %s (%s)\n", o.Sentence, o.Zone)
+		fmt.Fprintf(&b, "Also: %s (%s)\n", o.Sentence, o.Zone.Token())
 	}
 	for _, m := range r.Remarks {
 		fmt.Fprintf(&b, "Seen: %s\n", m.Sentence)
@@ -175,11 +176,11 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 	if len(r.Candidates) > 0 {
 		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(fault.Texts(r.Candidates), ", "))
 	}
-	zone := fault.NoZone
+	z := zone.Unknown
 	for _, c := range r.Checks {
-		if c.Zone != zone {
-			zone = c.Zone
-			fmt.Fprintf(&b, "\n%s\n", zone)
+		if c.Zone != z {
+			z = c.Zone
+			fmt.Fprintf(&b, "\n%s\n", z)
 		}
 		fmt.Fprintf(&b, "  %s %-8s  %-14s %s\n", marks[c.State], c.State, c.Label, c.Fact)
 	}

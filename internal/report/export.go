@@ -105,8 +105,7 @@ func (t Times) each(f func(watchedJSON) error) error {
 			if p.Fate == series.Pending {
 				continue
 			}
-			zone, _ := w.Zone.MarshalText()
-			row := watchedJSON{Schema: WatchSchema, Target: w.Name, Address: w.Address.String(), Zone: string(zone), Method: w.Method,
+			row := watchedJSON{Schema: WatchSchema, Target: w.Name, Address: w.Address.String(), Zone: w.Zone.Token(), Method: w.Method,
 				Seq: p.Number, SentAt: t.Start.Add(p.At).UTC(), Outcome: fateWords[p.Fate], Copies: p.Again}
 			if p.Fate == series.Replied || p.Fate == series.Late {
 				us := micros(p.RTT)
@@ -138,9 +137,8 @@ func (t Times) WriteJSONL(w io.Writer) error {
 	}
 	for _, o := range t.Outages {
 		out := outageJSON{Schema: WatchSchema}
-		zone, _ := o.Zone.MarshalText()
 		out.Outage.From, out.Outage.Seconds, out.Outage.Zone, out.Outage.Lost, out.Outage.Evidence = t.Start.Add(o.From).UTC(),
-			o.Length().Seconds(), string(zone), o.Lost, o.Evidence()
+			o.Length().Seconds(), o.Zone.Token(), o.Lost, o.Evidence()
 		if err := e.Encode(out); err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/draw"
 	"passepartout/internal/probe/watch"
 )
@@ -30,7 +31,7 @@ type Times struct {
 // Watched is one target of a watch.
 type Watched struct {
 	Name    string
-	Zone    fault.Zone
+	Zone    zone.Zone
 	Address netip.Addr
 	Method  string
 	Summary series.Summary

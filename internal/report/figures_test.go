@@ -15,11 +15,11 @@ import (
 
 	"passepartout/internal/core/blame"
 	. "passepartout/internal/core/evidence/evidencetest"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
@@ -40,12 +40,12 @@ func watched() report.Times {
 		subjects = append(subjects,
 			&watch.Subject{
 				Spec: watch.Spec{Target: must(target.Parse(name)), Label: []string{"pier-gw", "bookings\x1b[2J"}[i],
-					Zone: []fault.Zone{fault.LocalSubnet, fault.Beyond}[i], Rank: i + 2, Method: watch.Echo},
+					Zone: []zone.Zone{zone.LocalSubnet, zone.Beyond}[i], Rank: i + 2, Method: watch.Echo},
 				Address: must(target.Parse(name)).Addr, Record: r})
 	}
 	l := blame.NewLedger(time.Second)
-	l.Update([]blame.Witness{{Name: "pier-gw", Zone: fault.LocalSubnet, Rank: 2, Record: subjects[0].Record},
-		{Name: "bookings", Zone: fault.Beyond, Rank: 3, Record: subjects[1].Record}}, nil, 30*time.Second)
+	l.Update([]blame.Witness{{Name: "pier-gw", Zone: zone.LocalSubnet, Rank: 2, Record: subjects[0].Record},
+		{Name: "bookings", Zone: zone.Beyond, Rank: 3, Record: subjects[1].Record}}, nil, 30*time.Second)
 	return report.TimesOf(&watch.Watcher{Start: at}, 30*time.Second, subjects, l)
 }
 

@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // EventSchema names the shape of watch's lines.
@@ -30,7 +31,7 @@ type Watch struct {
 
 // said is what was written of the verdict last.
 type said struct {
-	zone     verdict.Zone
+	zone     zone.Zone
 	fault    fault.ID
 	standing state.Standing
 }
@@ -57,7 +58,7 @@ type outageLine struct {
 	Schema   string     `json:"schema"`
 	At       time.Time  `json:"at"`
 	Event    string     `json:"event"`
-	Zone     fault.Zone `json:"zone"`
+	Zone     zone.Zone  `json:"zone"`
 	From     time.Time  `json:"from"`
 	To       *time.Time `json:"to"`
 	Evidence string     `json:"evidence"`
@@ -112,7 +113,7 @@ func (w *Watch) Take(e event.Event, s *state.State) {
 }
 
 // zoneNow is the zone to which the state lays an outage.
-func zoneNow(s *state.State, b event.Outage) fault.Zone {
+func zoneNow(s *state.State, b event.Outage) zone.Zone {
 	for _, o := range s.Outages {
 		if o.From.Equal(b.From) {
 			return o.Zone

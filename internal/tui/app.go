@@ -18,6 +18,7 @@ import (
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 )
 
@@ -432,7 +433,7 @@ func (m *model) settled() bool { return m.state.Verdict.Standing != state.NoVerd
 func (m *model) telling() int {
 	best := 0
 	for i, c := range m.result.Checks {
-		if c.State == verdict.Broken && m.result.Zone != verdict.None {
+		if c.State == verdict.Broken && m.result.Zone != zone.None {
 			if s, ok := m.result.Suspect(m.result.Fault); !ok || s.Fault.Check == c.ID {
 				return i
 			}

@@ -13,11 +13,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/lease"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/scenario"
 )
@@ -83,8 +83,8 @@ func contradictions(m *model) (out []string) {
 		return out
 	}
 	v := &m.state.Verdict
-	zone := v.Result.Zone.Blamed()
-	blamed := zone != fault.NoZone
+	z := v.Result.Zone.Blamed()
+	blamed := z != zone.Unknown
 	head, foot := m.headline(), ""
 	for i, view := range views {
 		m.view = view
@@ -110,23 +110,23 @@ func contradictions(m *model) (out []string) {
 	for i, st := range slices.Concat(line.Host, line.Local, line.Names, line.Beyond) {
 		in := st.Role.ZoneOf()
 		if local := i - len(line.Host); local >= 0 && local < len(line.Local) {
-			in = fault.LocalSubnet // a name server of the segment, say
+			in = zone.LocalSubnet // a name server of the segment, say
 		}
 		doubted := v.Standing != state.Current && in >= v.From && st.Role != topology.Loopback
 		switch {
 		case st.State == verdict.Broken:
 			broken = append(broken, st)
-			if v.Standing == state.Current && blamed && in > zone && st.Role != topology.Service {
+			if v.Standing == state.Current && blamed && in > z && st.Role != topology.Service {
 				out = append(out, fmt.Sprintf("the line is broken at %s, behind the fault", st.Label))
 			}
-			if v.Standing == state.Current && blamed && in < zone && len(v.Result.Also) == 0 {
+			if v.Standing == state.Current && blamed && in < z && len(v.Result.Also) == 0 {
 				out = append(out, fmt.Sprintf("the line is broken at %s, before the fault", st.Label))
 			}
 		case st.State == verdict.Holds && doubted:
 			out = append(out, fmt.Sprintf("%s holds on the line, and the verdict is %v from there on", st.Label, v.Standing))
 		}
 	}
-	if v.Standing == state.Current && v.Result.Zone == verdict.None && len(broken) > 0 && len(v.Result.Also) == 0 {
+	if v.Standing == state.Current && v.Result.Zone == zone.None && len(broken) > 0 && len(v.Result.Also) == 0 {
 		out = append(out, fmt.Sprintf("no fault, and the line is broken at %s", broken[0].Label))
 	}
 	if v.Standing == state.Current && blamed && len(broken) == 0 && v.Result.Fault != "" {
@@ -142,8 +142,8 @@ func contradictions(m *model) (out []string) {
 		}
 	}
 	if n := len(m.state.Outages); n > 0 && v.Standing == state.Current && blamed {
-		if o := m.state.Outages[n-1]; o.To.IsZero() && o.Zone != zone {
-			out = append(out, fmt.Sprintf("an outage is laid to %v, and the verdict to %v", o.Zone, zone))
+		if o := m.state.Outages[n-1]; o.To.IsZero() && o.Zone != z {
+			out = append(out, fmt.Sprintf("an outage is laid to %v, and the verdict to %v", o.Zone, z))
 		}
 	}
 	return append(out, leaseContradicts(m)...)

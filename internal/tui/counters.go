@@ -16,6 +16,7 @@ import (
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
@@ -242,7 +243,7 @@ func (m *model) rates(readings []reading, name string) []string {
 		for _, v := range values {
 			b.WriteRune(bar(v, top))
 		}
-		r.put([2]styleOf{t.state[verdict.Holds], t.zone[fault.Beyond]}[k], b.String())
+		r.put([2]styleOf{t.state[verdict.Holds], t.zone[zone.Beyond]}[k], b.String())
 		last := uint64(0)
 		if len(values) > 0 {
 			last = values[len(values)-1]

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/report"
 )
 
@@ -108,7 +109,7 @@ func (m *model) nothingToSay() string {
 	switch {
 	case !m.state.Round.Over:
 		return "The tests are still running: whatever they can find out by themselves is not asked of you."
-	case m.result.Zone == verdict.None:
+	case m.result.Zone == zone.None:
 		return "Nothing stands in the way, so there is nothing to find out by hand."
 	}
 	return "The evidence needs nothing from you: no answer would part what is still possible."

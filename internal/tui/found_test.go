@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine/simulated"
 )
 
@@ -20,7 +20,7 @@ func TestSaying(t *testing.T) {
 	press(m, "w", "down")
 	press(m, "enter")
 	shows(t, m, "The fault lies in this HOST", "amended, was: not determined", "likely")
-	assert.Equal(t, verdict.Host, m.result.Zone)
+	assert.Equal(t, zone.Host, m.result.Zone)
 	press(m, "w")
 	shows(t, m, "You have said: Is this machine's address one of this place's network?")
 	press(m, "pgdown", "enter")

@@ -11,14 +11,15 @@ import (
 
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/report"
 )
 
-var headlines = map[verdict.Zone][2]string{
-	verdict.None:        {"No fault stands in the way", ""},
-	verdict.Host:        {"The fault lies in this ", "HOST"},
-	verdict.LocalSubnet: {"The fault lies in the ", "LOCAL SUBNET"},
-	verdict.Beyond:      {"The fault lies ", "BEYOND the gateway"},
+var headlines = map[zone.Zone][2]string{
+	zone.None:        {"No fault stands in the way", ""},
+	zone.Host:        {"The fault lies in this ", "HOST"},
+	zone.LocalSubnet: {"The fault lies in the ", "LOCAL SUBNET"},
+	zone.Beyond:      {"The fault lies ", "BEYOND the gateway"},
 }
 
 // standing says in a word, with its shape, how the verdict stands.
@@ -56,7 +57,7 @@ func (m *model) headline() string {
 	switch {
 	case !known:
 		words, style = [2]string{"Where the fault lies is not determined", ""}, t.state[verdict.Strained]
-	case v.Result.Zone == verdict.None:
+	case v.Result.Zone == zone.None:
 		style = t.state[verdict.Holds].Bold(true)
 	}
 	right := m.certainty()
@@ -134,7 +135,7 @@ func (m *model) verdictLines(most int) []string {
 	next := "Nothing needs mending. If the user still cannot work, ask for the exact name or URL that fails, and ask for it here: t."
 	if len(m.result.Next) > 0 {
 		next = m.result.Next[0]
-	} else if m.result.Zone != verdict.None {
+	} else if m.result.Zone != zone.None {
 		next = "r runs the tests again."
 	}
 	ask := m.state.Round.Over && len(m.result.Questions) > 0
@@ -212,7 +213,7 @@ func (m *model) since() verdict.Since {
 // already is not told again.
 func (m *model) outagesSeen() (words string) {
 	all := slices.Clone(m.state.Outages)
-	if m.result.Zone != verdict.None {
+	if m.result.Zone != zone.None {
 		since := m.state.Verdict.Since.Add(-outageLead)
 		for len(all) > 0 && (all[len(all)-1].To.IsZero() || all[len(all)-1].To.After(since)) {
 			all = all[:len(all)-1]

@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/draw"
 	"passepartout/internal/report"
 )
@@ -131,18 +132,18 @@ type listed struct {
 	check int
 }
 
-var zoneTitles = map[fault.Zone]string{fault.Host: "Host", fault.LocalSubnet: "Local subnet", fault.Beyond: "Beyond"}
+var zoneTitles = map[zone.Zone]string{zone.Host: "Host", zone.LocalSubnet: "Local subnet", zone.Beyond: "Beyond"}
 
 func (m *model) checkList(width int) (out []listed) {
 	t := m.theme
-	zone := fault.NoZone
+	z := zone.Unknown
 	since := m.since()
 	for i, c := range m.result.Checks {
-		if c.Zone != zone {
-			zone = c.Zone
+		if c.Zone != z {
+			z = c.Zone
 			r := &row{}
-			r.put(t.faint, " "+zoneTitles[zone])
-			if m.past(zone) {
+			r.put(t.faint, " "+zoneTitles[z])
+			if m.past(z) {
 				r.put(t.faint, ", as it was at "+m.state.Verdict.Reached.Format("15:04:05"))
 			}
 			out = append(out, listed{r.cut(width), -1})
@@ -183,7 +184,7 @@ func (m *model) checkList(width int) (out []listed) {
 }
 
 // past reports whether what was found in a zone is no longer sure: something has changed there, or nearer to this machine.
-func (m *model) past(z fault.Zone) bool {
+func (m *model) past(z zone.Zone) bool {
 	v := &m.state.Verdict
 	return (v.Standing == state.Doubtful || v.Standing == state.Outdated) && z >= v.From
 }

@@ -16,6 +16,7 @@ import (
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
@@ -53,9 +54,9 @@ type reachShot struct {
 	lane    lane
 }
 
-var zoneOrder = []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}
+var zoneOrder = []zone.Zone{zone.Host, zone.LocalSubnet, zone.Beyond}
 
-var zoneHeads = map[fault.Zone]string{fault.Host: "HOST", fault.LocalSubnet: "LOCAL SUBNET", fault.Beyond: "BEYOND"}
+var zoneHeads = map[zone.Zone]string{zone.Host: "HOST", zone.LocalSubnet: "LOCAL SUBNET", zone.Beyond: "BEYOND"}
 
 // clock gives the time of day at a place on the axis.
 func (s reachShot) clock(at time.Duration) time.Time { return s.start.Add(at) }
@@ -202,14 +203,14 @@ func spanWords(d time.Duration) string {
 // one's row.
 func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 	t := m.theme
-	zone := fault.NoZone
+	z := zone.Unknown
 	top := time.Duration(0)
 	for i, x := range s.targets {
-		if x.spec.Zone != zone {
-			zone = x.spec.Zone
-			top = scaleOf(s.targets, zone)
+		if x.spec.Zone != z {
+			z = x.spec.Zone
+			top = scaleOf(s.targets, z)
 			r := &row{}
-			r.put(t.faint, " "+zoneHeads[zone])
+			r.put(t.faint, " "+zoneHeads[z])
 			if top > 0 {
 				scale := "the last minute; lanes 0 to " + fault.Millis(top)
 				r.at(m.width-ansi.StringWidth(scale)-1).put(t.rule, scale)
@@ -255,9 +256,9 @@ func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 }
 
 // scaleOf is the upper end of a zone's lanes: a round time above nearly all round trips.
-func scaleOf(targets []watched, zone fault.Zone) (top time.Duration) {
+func scaleOf(targets []watched, z zone.Zone) (top time.Duration) {
 	for _, x := range targets {
-		if x.spec.Zone == zone && x.times.Known {
+		if x.spec.Zone == z && x.times.Known {
 			top = max(top, x.times.P95)
 		}
 	}
@@ -306,7 +307,7 @@ func lostWords(x watched, right int) string {
 }
 
 // zoneFill are the shapes of the band that says whose loss it was.
-var zoneFill = map[fault.Zone]string{fault.Host: "▁", fault.LocalSubnet: "▄", fault.Beyond: "█"}
+var zoneFill = map[zone.Zone]string{zone.Host: "▁", zone.LocalSubnet: "▄", zone.Beyond: "█"}
 
 // blameRows are the band of zones and, where there is room, their names under it.
 func (m *model) blameRows(s reachShot, left int) []string {

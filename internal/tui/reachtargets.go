@@ -11,11 +11,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
@@ -124,12 +124,12 @@ func (m *model) watchToo(words []string) (tea.Cmd, error) {
 		if err != nil {
 			return nil, err
 		}
-		s := watch.Spec{Target: t, Zone: fault.Beyond, Families: m.Families}
+		s := watch.Spec{Target: t, Zone: zone.Beyond, Families: m.Families}
 		if i, ok := m.set.Endpoint.Interface(m.set.Interface); ok && t.Addr.IsValid() && i.OnLink(t.Addr) {
-			s.Zone = fault.LocalSubnet
+			s.Zone = zone.LocalSubnet
 		}
 		if t.Addr.IsLoopback() || m.set.Endpoint.Owns(t.Addr) {
-			s.Zone = fault.Host
+			s.Zone = zone.Host
 		}
 		specs = append(specs, s)
 	}

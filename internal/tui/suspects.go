@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // suspectsView shows every fault of the catalogue and how it stands.
@@ -129,12 +130,12 @@ func (m *model) suspectsPage() []string {
 // found.
 func (m *model) fields(chosen verdict.Suspect) (lines []string) {
 	t := m.theme
-	for _, zone := range []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond} {
+	for _, z := range []zone.Zone{zone.Host, zone.LocalSubnet, zone.Beyond} {
 		r := &row{}
-		r.at(2).put(t.faint, strings.ToUpper(zone.String())).at(17)
+		r.at(2).put(t.faint, strings.ToUpper(z.String())).at(17)
 		count := map[fault.Standing]int{}
 		for _, s := range m.result.Suspects {
-			if s.Zone != zone {
+			if s.Zone != z {
 				continue
 			}
 			count[s.Standing]++

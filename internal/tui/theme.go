@@ -5,8 +5,8 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // styleOf is how a piece of a row looks.
@@ -16,7 +16,7 @@ type styleOf = lipgloss.Style
 type theme struct {
 	text, faint, accent, rule lipgloss.Style
 	state                     map[verdict.State]lipgloss.Style
-	zone                      map[fault.Zone]lipgloss.Style
+	zone                      map[zone.Zone]lipgloss.Style
 	key                       lipgloss.Style
 	loud                      lipgloss.Style // the headline
 }
@@ -39,7 +39,7 @@ func newTheme(dark bool) theme {
 	return theme{
 		text: fg(ink), faint: fg(slate), accent: fg(brass), rule: fg(hair),
 		key:  fg(brass),
-		zone: map[fault.Zone]lipgloss.Style{fault.Host: fg(brass), fault.LocalSubnet: fg(coral), fault.Beyond: fg(water)},
+		zone: map[zone.Zone]lipgloss.Style{zone.Host: fg(brass), zone.LocalSubnet: fg(coral), zone.Beyond: fg(water)},
 		loud: fg(ink).Bold(true),
 		state: map[verdict.State]lipgloss.Style{
 			verdict.StateUnknown: fg(slate), verdict.Holds: fg(sea), verdict.Strained: fg(amber), verdict.Broken: fg(coral).Bold(true),

@@ -7,15 +7,15 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"passepartout/internal/core/blame"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
+	"passepartout/internal/core/zone"
 )
 
 const step = time.Second
 
 // witness is drawn: one letter a second. "." all answered, "x" one of five lost, "X" all lost, "l" one late, "n" not sent, "-" not probed,
 // "u" under way.
-func witness(name string, zone fault.Zone, rank int, drawn string) blame.Witness {
+func witness(name string, z zone.Zone, rank int, drawn string) blame.Witness {
 	r := series.New(10_000)
 	for second, letter := range drawn {
 		for i := range 5 {
@@ -37,7 +37,7 @@ func witness(name string, zone fault.Zone, rank int, drawn string) blame.Witness
 			r.End(n, fate, time.Millisecond)
 		}
 	}
-	return blame.Witness{Name: name, Zone: zone, Rank: rank, Record: r}
+	return blame.Witness{Name: name, Zone: z, Rank: rank, Record: r}
 }
 
 func TestAttribution(t *testing.T) {
@@ -73,8 +73,8 @@ func TestAttribution(t *testing.T) {
 	} {
 		l := blame.NewLedger(step)
 		l.Update([]blame.Witness{
-			witness("bookings", fault.Beyond, 3, c.target), witness("loopback", fault.Host, 0, c.loopback),
-			witness("sound-edge", fault.Beyond, 2, c.router), witness("pier-gw", fault.LocalSubnet, 1, c.gateway),
+			witness("bookings", zone.Beyond, 3, c.target), witness("loopback", zone.Host, 0, c.loopback),
+			witness("sound-edge", zone.Beyond, 2, c.router), witness("pier-gw", zone.LocalSubnet, 1, c.gateway),
 		}, c.spans, time.Duration(len(c.want))*step+step/2)
 		got := ""
 		for i := range c.want {
@@ -85,7 +85,7 @@ func TestAttribution(t *testing.T) {
 			case in.State == blame.Fine:
 				got += "."
 			default:
-				got += map[fault.Zone]string{fault.Host: "h", fault.LocalSubnet: "s", fault.Beyond: "b"}[in.Zone]
+				got += map[zone.Zone]string{zone.Host: "h", zone.LocalSubnet: "s", zone.Beyond: "b"}[in.Zone]
 			}
 		}
 		assert.Equal(t, c.want, got, c.name)
@@ -95,16 +95,16 @@ func TestAttribution(t *testing.T) {
 func TestOutages(t *testing.T) {
 	l := blame.NewLedger(step)
 	ws := []blame.Witness{
-		witness("loopback", fault.Host, 0, "................"), witness("pier-gw", fault.LocalSubnet, 1, "..XX............"),
-		witness("sound-edge", fault.Beyond, 2, "..XX....XXXXX..."), witness("bookings", fault.Beyond, 3, "..XX....xXXXX..."),
+		witness("loopback", zone.Host, 0, "................"), witness("pier-gw", zone.LocalSubnet, 1, "..XX............"),
+		witness("sound-edge", zone.Beyond, 2, "..XX....XXXXX..."), witness("bookings", zone.Beyond, 3, "..XX....xXXXX..."),
 	}
 	for upTo := range 17 { // in pieces, as it is called while it runs
 		l.Update(ws, nil, time.Duration(upTo)*step)
 	}
 	assert.Equal(t, []blame.Outage{
-		{From: 2 * step, To: 3800*time.Millisecond + step, Zone: fault.LocalSubnet, Lost: 30,
+		{From: 2 * step, To: 3800*time.Millisecond + step, Zone: zone.LocalSubnet, Lost: 30,
 			Failing: []string{"pier-gw", "sound-edge", "bookings"}, Fine: []string{"loopback"}},
-		{From: 8 * step, To: 12800*time.Millisecond + step, Zone: fault.Beyond, Lost: 46, Failing: []string{"sound-edge", "bookings"},
+		{From: 8 * step, To: 12800*time.Millisecond + step, Zone: zone.Beyond, Lost: 46, Failing: []string{"sound-edge", "bookings"},
 			Fine: []string{"loopback", "pier-gw"}},
 	}, l.Outages())
 	assert.Equal(t, "loopback and pier-gw answered throughout; sound-edge and bookings did not", l.Outages()[1].Evidence())
@@ -116,9 +116,9 @@ func TestOutages(t *testing.T) {
 
 func TestEvidenceInWords(t *testing.T) {
 	for want, o := range map[string]blame.Outage{
-		"eth0 had no signal":                    {Zone: fault.Host, Cause: "eth0 had no signal"},
-		"this machine did not send, or its own": {Zone: fault.Host},
-		"pier-gw did not answer":                {Zone: fault.LocalSubnet, Failing: []string{"pier-gw"}},
+		"eth0 had no signal":                    {Zone: zone.Host, Cause: "eth0 had no signal"},
+		"this machine did not send, or its own": {Zone: zone.Host},
+		"pier-gw did not answer":                {Zone: zone.LocalSubnet, Failing: []string{"pier-gw"}},
 	} {
 		assert.Contains(t, o.Evidence(), want)
 	}

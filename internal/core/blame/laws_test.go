@@ -8,14 +8,14 @@ import (
 	"pgregory.net/rapid"
 
 	"passepartout/internal/core/blame"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
+	"passepartout/internal/core/zone"
 )
 
 var stations = []struct {
 	name string
-	zone fault.Zone
-}{{"loopback", fault.Host}, {"gateway", fault.LocalSubnet}, {"router", fault.Beyond}, {"target", fault.Beyond}}
+	zone zone.Zone
+}{{"loopback", zone.Host}, {"gateway", zone.LocalSubnet}, {"router", zone.Beyond}, {"target", zone.Beyond}}
 
 // drawn makes witnesses whose seconds fail at random; each has answered once before.
 func drawn(t *rapid.T, seconds int) (ws []blame.Witness, bad [][]bool) {
@@ -51,7 +51,7 @@ func TestLawsOfBlame(t *testing.T) {
 		for n := range seconds {
 			in := l.At(time.Duration(n) * time.Second)
 			assert.Equal(t, in, shuffled.At(time.Duration(n)*time.Second))
-			any, inZone, nearest := false, false, fault.NoZone
+			any, inZone, nearest := false, false, zone.Unknown
 			for i := range stations {
 				if !bad[i][n] {
 					continue
@@ -62,7 +62,7 @@ func TestLawsOfBlame(t *testing.T) {
 				for j := i + 1; j < len(stations); j++ {
 					behind = behind && bad[j][n]
 				}
-				if behind && nearest == fault.NoZone {
+				if behind && nearest == zone.Unknown {
 					nearest = stations[i].zone
 				}
 			}
@@ -72,7 +72,7 @@ func TestLawsOfBlame(t *testing.T) {
 			case in.State == blame.Failing:
 				failing++
 				assert.True(t, inZone, "second %d", n)
-				if nearest != fault.NoZone {
+				if nearest != zone.Unknown {
 					assert.LessOrEqual(t, in.Zone, nearest, "second %d", n)
 				}
 			default: // only what is the habit of one that keeps to a ration may be passed over
@@ -105,7 +105,7 @@ func TestLedgerIsBounded(t *testing.T) {
 		}
 		r.End(number, fate, time.Millisecond)
 		if n%500 == 499 {
-			l.Update([]blame.Witness{{Name: "gateway", Zone: fault.LocalSubnet, Rank: 1, Record: r}}, nil, time.Duration(n+1)*time.Second)
+			l.Update([]blame.Witness{{Name: "gateway", Zone: zone.LocalSubnet, Rank: 1, Record: r}}, nil, time.Duration(n+1)*time.Second)
 		}
 	}
 	assert.LessOrEqual(t, len(l.Outages()), 5000)

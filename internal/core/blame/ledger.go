@@ -7,14 +7,14 @@ import (
 	"slices"
 	"time"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
+	"passepartout/internal/core/zone"
 )
 
 // Witness is one target that speaks for a zone.
 type Witness struct {
 	Name   string
-	Zone   fault.Zone
+	Zone   zone.Zone
 	Rank   int // order on the way: the loopback first, the target last
 	Record *series.Record
 }
@@ -47,13 +47,13 @@ const (
 // Interval is one step of the ledger.
 type Interval struct {
 	State State
-	Zone  fault.Zone
+	Zone  zone.Zone
 }
 
 // Outage is a number of failing intervals of one zone, one after the other.
 type Outage struct {
 	From, To time.Duration // from the first probe lost until a step after the last one
-	Zone     fault.Zone
+	Zone     zone.Zone
 	Lost     int    // probes of the zone's witness and of those behind it
 	Cause    string // what else is known, such as a port without signal
 	Failing  []string
@@ -175,7 +175,7 @@ func (l *Ledger) take(ws []Witness, spans []Span, from, to time.Duration) {
 			}
 		}
 		if cause != "" || slices.ContainsFunc(saw, func(s seen) bool { return s.notSent }) {
-			verdict = Interval{State: Failing, Zone: fault.Host}
+			verdict = Interval{State: Failing, Zone: zone.Host}
 			break
 		}
 		for nearest >= 0 && l.ownHabit(saw, nearest) {
@@ -215,15 +215,15 @@ func (l *Ledger) ownHabit(saw []seen, i int) bool {
 	}
 	t.alone++
 	// A router beyond the gateway that alone keeps silent is never on trial: its answers are errors or echoes of its own, which it rations.
-	return saw[i].Zone == fault.Beyond || t.alone >= ownNumber && float64(t.alone) >= ownShare*float64(t.failed)
+	return saw[i].Zone == zone.Beyond || t.alone >= ownNumber && float64(t.alone) >= ownShare*float64(t.failed)
 }
 
 // extend adds an interval to the outage that it continues, or begins a new one.
-func (l *Ledger) extend(zone fault.Zone, saw []seen, from time.Duration, cause string) {
-	o := Outage{Zone: zone, Cause: cause, From: -1}
+func (l *Ledger) extend(z zone.Zone, saw []seen, from time.Duration, cause string) {
+	o := Outage{Zone: z, Cause: cause, From: -1}
 	for _, s := range saw {
 		switch {
-		case s.bad > 0 && (s.Zone >= zone || zone == fault.Host):
+		case s.bad > 0 && (s.Zone >= z || z == zone.Host):
 			o.Failing = append(o.Failing, s.Name)
 			o.Lost += s.bad
 			if o.From < 0 || s.first < o.From {
@@ -235,7 +235,7 @@ func (l *Ledger) extend(zone fault.Zone, saw []seen, from time.Duration, cause s
 		}
 	}
 	o.To += min(l.step, time.Second)
-	if n := len(l.outages) - 1; n >= 0 && l.outages[n].Zone == zone && from-l.outages[n].To <= l.step {
+	if n := len(l.outages) - 1; n >= 0 && l.outages[n].Zone == z && from-l.outages[n].To <= l.step {
 		was := &l.outages[n]
 		was.To, was.Lost = o.To, was.Lost+o.Lost
 		if was.Cause == "" {

@@ -1,9 +1,8 @@
 package blame
 
 import (
+	"passepartout/internal/core/zone"
 	"strings"
-
-	"passepartout/internal/core/fault"
 )
 
 // Evidence says in one line on what an attribution rests.
@@ -12,7 +11,7 @@ func (o Outage) Evidence() string {
 	switch {
 	case o.Cause != "":
 		return o.Cause
-	case o.Zone == fault.Host:
+	case o.Zone == zone.Host:
 		return "this machine did not send, or its own loopback did not answer"
 	case nearer == "":
 		return join(o.Failing) + " did not answer"

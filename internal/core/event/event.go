@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // Event is one thing that happened.
@@ -56,7 +57,7 @@ type Judged struct {
 
 // Verdict is what was said.
 type Verdict struct {
-	Zone       verdict.Zone
+	Zone       zone.Zone
 	Fault      fault.ID
 	Confidence verdict.Confidence
 	Sentence   string
@@ -109,7 +110,7 @@ type Changed struct {
 type Watched struct {
 	Witness string // what it is told apart by
 	Name    string
-	Zone    fault.Zone
+	Zone    zone.Zone
 	Rank    int // its place on the way; 0: it stands beside it
 }
 
@@ -133,7 +134,7 @@ type Tried struct {
 
 // Outage is a time in which a zone's witnesses failed. It is told when it begins and when it is over.
 type Outage struct {
-	Zone     fault.Zone
+	Zone     zone.Zone
 	From     time.Time
 	To       time.Time // zero while it lasts
 	Evidence string

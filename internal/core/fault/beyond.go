@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // offLinkTrails are the traces to addresses beyond the gateway.
@@ -39,7 +40,7 @@ func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
 
 // UplinkDown: the gateway works, and nothing is behind it.
 var UplinkDown = &Fault{
-	ID: "uplink-down", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding",
+	ID: "uplink-down", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding",
 	Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
 	Doc: `Nothing answers behind the gateway
 The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for.
@@ -110,7 +111,7 @@ func (p *Pass) said(fits func(evidence.Reply) bool) (from netip.Addr) {
 
 // PathStops: every way out ends at the same router.
 var PathStops = &Fault{
-	ID: "path-stops", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	ID: "path-stops", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path ends on the way, for everything
 The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is
@@ -169,7 +170,7 @@ func (p *Pass) loop() (a, b netip.Addr, ok bool) {
 
 // RoutingLoop: packets circle.
 var RoutingLoop = &Fault{
-	ID: "routing-loop", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	ID: "routing-loop", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
 	Doc: `Packets circle between routers
 Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a
@@ -228,7 +229,7 @@ func (p *Pass) word(r evidence.Reply) (Standing, []string) {
 
 // DestinationUnreachable: a router says that the target cannot be reached.
 var DestinationUnreachable = &Fault{
-	ID: "destination-unreachable", Zone: Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	ID: "destination-unreachable", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A router reports the target unreachable
 A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while
@@ -260,7 +261,7 @@ other targets are reached. The far network or the far machine is down. Hand the 
 
 // ProhibitedByPolicy: somebody in between says that it is not allowed.
 var ProhibitedByPolicy = &Fault{
-	ID: "prohibited-by-policy", Zone: Beyond, Scope: OfWayOut, Matters: ByReach, Check: "service",
+	ID: "prohibited-by-policy", Zone: zone.Beyond, Scope: OfWayOut, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A filter on the way prohibits it
 A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided
@@ -308,7 +309,7 @@ func (p *Pass) targetSilent() bool {
 
 // DestinationSilent: this target alone keeps silent.
 var DestinationSilent = &Fault{
-	ID: "destination-silent", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "destination-silent", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path to this target ends in silence
 Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or
@@ -357,13 +358,13 @@ func (p *Pass) neighbourSilent() Finding {
 		return possible("%v lies on this segment by the mask, and nothing confirms the mask", a)
 	}
 	return found(Supported, fmt.Sprintf("%v, a neighbour on this segment, keeps silent, while others there answer.", a),
-		fmt.Sprintf("%v does not answer, nor its hardware address", a)).in(LocalSubnet).
+		fmt.Sprintf("%v does not answer, nor its hardware address", a)).in(zone.LocalSubnet).
 		next(fmt.Sprintf("See that the machine %v is on and connected.", a))
 }
 
 // ServiceRefused: the host is there, the port is closed.
 var ServiceRefused = &Fault{
-	ID: "service-refused", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "service-refused", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect},
 	Doc: `The service refuses the connection
 The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order
@@ -377,14 +378,14 @@ all the way. Tell whoever runs the service, and check the port number.`,
 		}
 		for _, c := range p.Connects {
 			if c.Outcome == evidence.Refused && c.To.Port() == p.Target.Port {
-				zone := NoZone
+				z := zone.Unknown
 				if p.own(c.To.Addr()) {
-					zone = Host
+					z = zone.Host
 				} else if p.OnLink(c.To.Addr()) {
-					zone = LocalSubnet
+					z = zone.LocalSubnet
 				}
 				return found(Confirmed, fmt.Sprintf("%v is there and refuses connections on port %d.", c.To.Addr(), c.To.Port()),
-					fmt.Sprintf("%v refused in %s", c.To, Millis(c.RTT))).in(zone).
+					fmt.Sprintf("%v refused in %s", c.To, Millis(c.RTT))).in(z).
 					next(fmt.Sprintf("Tell whoever runs %s that nothing listens on port %d; check the port number.", p.Target.Host(),
 						p.Target.Port))
 			}
@@ -398,7 +399,7 @@ all the way. Tell whoever runs the service, and check the port number.`,
 
 // ServiceFiltered: the host is there, the port is silent.
 var ServiceFiltered = &Fault{
-	ID: "service-filtered", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "service-filtered", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
 	Doc: `The port is silent, though the host answers
 The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before
@@ -431,12 +432,12 @@ it drops them, or the service hangs. The path is in order. Ask whoever runs the 
 		if there == "" {
 			return possible("%v has not answered anything else either", silent.Addr())
 		}
-		zone := NoZone
+		z := zone.Unknown
 		if p.OnLink(silent.Addr()) {
-			zone = LocalSubnet
+			z = zone.LocalSubnet
 		}
 		return found(Confirmed, fmt.Sprintf("%v answers echo, and its port %d keeps silent.", silent.Addr(), silent.Port()),
-			fmt.Sprintf("%v %s", silent.Addr(), there), fmt.Sprintf("%v: no answer to the attempt to connect", silent)).in(zone).
+			fmt.Sprintf("%v %s", silent.Addr(), there), fmt.Sprintf("%v: no answer to the attempt to connect", silent)).in(z).
 			next(fmt.Sprintf("Ask whoever runs %s whether port %d is open to this network, and what filters before it.", p.Target.Host(),
 				p.Target.Port))
 	},

@@ -14,6 +14,7 @@ import (
 	"passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/scenario"
 )
 
@@ -33,13 +34,13 @@ func TestCatalogue(t *testing.T) {
 		}
 	}
 	seen := map[fault.ID]bool{}
-	zone := fault.NoZone
+	z := zone.Unknown
 	for _, f := range slices.Concat(fault.Catalogue, fault.Remarks) {
 		t.Run(string(f.ID), func(t *testing.T) {
 			assert.Regexp(t, kebab, string(f.ID))
 			assert.False(t, seen[f.ID], "an id stands for one fault")
 			seen[f.ID] = true
-			assert.NotEqual(t, fault.NoZone, f.Zone)
+			assert.NotEqual(t, zone.Unknown, f.Zone)
 			assert.NotEmpty(t, f.Title())
 			assert.False(t, strings.HasSuffix(f.Title(), "."), "a title is no sentence")
 			assert.Greater(t, len(f.Explanation()), 80, "what it looks like, what it is mistaken for, how to mend it")
@@ -61,8 +62,8 @@ func TestCatalogue(t *testing.T) {
 		})
 	}
 	for _, f := range fault.Catalogue {
-		assert.GreaterOrEqual(t, f.Zone, zone, "%s: the catalogue goes from the host outwards", f.ID)
-		zone = f.Zone
+		assert.GreaterOrEqual(t, f.Zone, z, "%s: the catalogue goes from the host outwards", f.ID)
+		z = f.Zone
 	}
 }
 

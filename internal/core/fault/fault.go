@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/token"
+	"passepartout/internal/core/zone"
 )
 
 // ID names a fault, as scripts and files do. The ids are part of the contract.
@@ -18,7 +18,7 @@ type Fault struct {
 	ID      ID
 	Scope   Scope           // who has it
 	Matters Relevance       // when it is in question while nothing speaks for it
-	Zone    Zone            // where it usually lies; a finding may override it
+	Zone    zone.Zone       // where it usually lies; a finding may override it
 	Check   string          // the check on which it shows, an id of package verdict
 	Doc     string          // first line the title, then what it looks like, what it is mistaken for, how to mend it
 	Needs   []evidence.Kind // what it must know to be cleared or confirmed
@@ -46,35 +46,14 @@ func (f *Fault) Explanation() string {
 // Finding is what a judge says of one suspect.
 type Finding struct {
 	Standing Standing
-	Zone     Zone     // set when it differs from the fault's own
-	Aside    bool     // true, but not in the way of the target
-	For      []string // one line each
+	Zone     zone.Zone // set when it differs from the fault's own
+	Aside    bool      // true, but not in the way of the target
+	For      []string  // one line each
 	Against  []string
 	Sentence string        // the verdict's sentence, when this is it
 	Next     []string      // what to do, the first thing first
 	Awaits   evidence.Kind // the verdict is not settled while more of this may come, even if another fault is found
 }
-
-// Zone is where a fault lies.
-type Zone uint8
-
-// The zones. Zero is not known.
-const (
-	NoZone Zone = iota
-	Host
-	LocalSubnet
-	Beyond
-)
-
-var zoneNames = [...]string{"", "host", "local-subnet", "beyond"}
-
-func (z Zone) String() string { return strings.ReplaceAll(zoneNames[z], "-", " ") }
-
-// MarshalText gives the contract's word.
-func (z Zone) MarshalText() ([]byte, error) { return []byte(zoneNames[z]), nil }
-
-// UnmarshalText reads the contract's word.
-func (z *Zone) UnmarshalText(text []byte) error { return token.Unmarshal(zoneNames[:], text, z) }
 
 // Standing is how a suspect stands. All begin as possible.
 type Standing uint8
@@ -136,7 +115,7 @@ func (f Finding) awaiting(k evidence.Kind) Finding {
 	return f
 }
 
-func (f Finding) in(z Zone) Finding {
+func (f Finding) in(z zone.Zone) Finding {
 	f.Zone = z
 	return f
 }

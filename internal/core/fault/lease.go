@@ -9,6 +9,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/zone"
 )
 
 // Lease is the DHCP lease in force on the port.
@@ -128,7 +129,7 @@ func (p *Pass) reachedThrough(to netip.Addr) (by netip.Addr, ok bool) {
 
 // MaskTooWide: the mask takes in what lies beyond the gateway.
 var MaskTooWide = &Fault{
-	ID: "mask-too-wide", Zone: Host, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address",
+	ID: "mask-too-wide", Zone: zone.Host, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
 	Doc: `The mask is too wide
 The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where
@@ -239,7 +240,7 @@ func (p *Pass) wideByDHCP(a endpoint.Address) bool {
 
 // AddressExpired: the lease is over, and the address still in use.
 var AddressExpired = &Fault{
-	ID: "address-expired", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "address",
+	ID: "address-expired", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
 	Doc: `The lease has run out, and its address is still in use
 The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers.
@@ -298,7 +299,7 @@ have changed. Have the client ask again; restarting the port does it.`,
 
 // DHCPRefuses: a server is there, and gives this machine nothing.
 var DHCPRefuses = &Fault{
-	ID: "dhcp-refuses", Zone: LocalSubnet, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp",
+	ID: "dhcp-refuses", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The DHCP server refuses this machine
 A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for
@@ -478,7 +479,7 @@ func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
 
 // DHCPRogue: two servers that disagree.
 var DHCPRogue = &Fault{
-	ID: "dhcp-rogue", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
+	ID: "dhcp-rogue", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup,
 		evidence.Handoffs},
 	Doc: `Two DHCP servers disagree
@@ -566,7 +567,7 @@ func OfferWords(o evidence.Offer) string {
 
 // DHCPWrongOptions: the one server gives wrong settings.
 var DHCPWrongOptions = &Fault{
-	ID: "dhcp-wrong-options", Zone: LocalSubnet, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp",
+	ID: "dhcp-wrong-options", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup,
 		evidence.Handoffs}, OnSilence: true,
 	Doc: `The DHCP server gives wrong settings

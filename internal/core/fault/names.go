@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // judgeSilentResolver is the common half of the two faults in which a set name server does not serve: on the segment, or beyond.
@@ -69,7 +70,7 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		n, asked := p.Neighbour(r.Address)
 		if r.Address.IsLoopback() {
 			return found(Confirmed, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what), reason).aside(aside).
-				in(Host).
+				in(zone.Host).
 				next("Restart the name service of this machine (systemd-resolved, or whatever listens there), then run again.")
 		}
 		switch {
@@ -117,7 +118,7 @@ func (p *Pass) witnessesBut(a netip.Addr) (out []netip.Addr) {
 
 // ResolverSilent: a name server beyond that does not serve.
 var ResolverSilent = &Fault{
-	ID: "resolver-silent", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	ID: "resolver-silent", Zone: zone.Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name server beyond the gateway does not answer
 The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not,
@@ -127,7 +128,7 @@ and "the Internet is down". Set another name server, or wait for this one.`,
 
 // NameNotFound: the name does not exist.
 var NameNotFound = &Fault{
-	ID: "name-not-found", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names",
+	ID: "name-not-found", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup},
 	Doc: `The name does not exist
 Every name server that answers says that there is no such name, or no address for it: it is misspelt, was never entered, or has been taken
@@ -173,7 +174,7 @@ out. The network is in order. Compare the name letter by letter with the one tha
 
 // NameServerFailing: the name servers answer that they cannot.
 var NameServerFailing = &Fault{
-	ID: "name-server-failing", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	ID: "name-server-failing", Zone: zone.Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name servers fail
 The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of
@@ -224,7 +225,7 @@ func (p *Pass) forged() (n int) {
 
 // NameAnswersDiffer: the name servers disagree, and the one in use is wrong.
 var NameAnswersDiffer = &Fault{
-	ID: "name-answers-differ", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "names",
+	ID: "name-answers-differ", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
 	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy",
 		"name-not-found", "path-stops", "routing-loop"},
@@ -262,12 +263,12 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 		}
 		server := p.giver(others)
 		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said), fmt.Sprintf("%v says %s", server, List(others))}
-		zone := Beyond
+		z := zone.Beyond
 		switch {
 		case used.Address.IsLoopback() || p.own(used.Address):
-			zone = Host
+			z = zone.Host
 		case used.OnLink:
-			zone = LocalSubnet
+			z = zone.LocalSubnet
 		}
 		for _, a := range others {
 			switch p.Opens(a) {
@@ -275,7 +276,7 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 				return found(Confirmed,
 					fmt.Sprintf("The name servers disagree on %s: %v %s, and %v says %v, which works.", p.Target.Name, used.Address, said,
 						server, a),
-					append(reasons, fmt.Sprintf("%v accepts connections", a))...).in(zone).
+					append(reasons, fmt.Sprintf("%v accepts connections", a))...).in(z).
 					next(fmt.Sprintf("Tell whoever runs the name server %v that its answer for %s is out of date or wrong; %v has %v.",
 						used.Address, p.Target.Name, server, a),
 						fmt.Sprintf("Until then, a machine that asks %v reaches it.", server))
@@ -319,7 +320,7 @@ func (p *Pass) Opens(a netip.Addr) Answer {
 
 // HostsFileOverride: the machine's own hosts file says something else than DNS.
 var HostsFileOverride = &Fault{
-	ID: "hosts-file-override", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
+	ID: "hosts-file-override", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
 	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
 	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy",
 		"path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
@@ -384,7 +385,7 @@ func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok b
 
 // ResolverWrong: the name server was set by hand, and is none.
 var ResolverWrong = &Fault{
-	ID: "resolver-wrong", Zone: Host, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers",
+	ID: "resolver-wrong", Zone: zone.Host, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers",
 	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
 	Explains: []ID{"resolver-silent-local", "resolver-silent", "name-server-failing"},
 	Doc: `The name server set on this machine is none

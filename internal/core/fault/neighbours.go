@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // entry is what the machine's neighbour table held of an address when the tests began.
@@ -89,7 +90,7 @@ func (p *Pass) pinned() (e endpoint.Neighbour, what string, ok bool) {
 
 // NeighbourEntryPinned: an entry set by hand leads to the wrong machine.
 var NeighbourEntryPinned = &Fault{
-	ID: "neighbour-entry-pinned", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "gateway",
+	ID: "neighbour-entry-pinned", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours},
 	Explains: []ID{"gateway-silent", "gateway-does-not-forward", "gateway-impersonated", "uplink-down", "resolver-silent-local",
 		"resolver-silent", "destination-silent", "service-filtered", "segment-isolated", "name-server-failing", "host-firewall"},
@@ -183,7 +184,7 @@ func (p *Pass) impersonator(faces []endpoint.HardwareAddr) (who endpoint.Hardwar
 
 // GatewayImpersonated: somebody else speaks for the gateway.
 var GatewayImpersonated = &Fault{
-	ID: "gateway-impersonated", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
+	ID: "gateway-impersonated", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.SegmentFrames},
 	Explains: []ID{"gateway-does-not-forward", "uplink-down", "resolver-silent", "destination-silent", "service-filtered",
 		"name-server-failing"},
@@ -255,7 +256,7 @@ address of their own.`,
 
 // RedundantGateway is no fault: a group of routers shares the gateway's address.
 var RedundantGateway = &Fault{
-	ID: "redundant-gateway", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway",
+	ID: "redundant-gateway", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.GatewayNeighbour},
 	Doc: `The gateway is a group of routers
 No fault: the gateway's hardware address is one that routers share (VRRP, RFC 9568), so that another takes over when one fails. That its
@@ -271,7 +272,7 @@ owner changes is its purpose.`,
 
 // ProxyARP is no fault: one router answers for many addresses.
 var ProxyARP = &Fault{
-	ID: "proxy-arp", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "neighbours",
+	ID: "proxy-arp", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.OtherNeighbours, evidence.GatewayNeighbour},
 	Doc: `A router answers for others
 No fault: the gateway answers ARP for addresses that lie behind it (RFC 1027) and passes on what is sent to them, so that machines whose

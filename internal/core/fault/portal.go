@@ -9,6 +9,7 @@ import (
 	"golang.org/x/net/publicsuffix"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // statusLoginNeeded is "Network Authentication Required": somebody in between says it, and never the service itself (RFC 6585 §6).
@@ -125,7 +126,7 @@ var behindPortal = []ID{"gateway-does-not-forward", "uplink-down", "path-stops",
 
 // CaptivePortal: somebody in between answers in the service's place until one has logged in.
 var CaptivePortal = &Fault{
-	ID: "captive-portal", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
+	ID: "captive-portal", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.WebAnswer, evidence.ServiceConnect, evidence.DHCPOffer}, Explains: behindPortal,
 	Doc: `This network wants a log-in first
 Somebody in between answers web requests in the service's place, and lets nothing else through until a person has logged in or accepted

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // NamedProxyScript is the automatic proxy configuration that a DHCP server names (option 252), and who does.
@@ -94,7 +95,7 @@ func (p *Pass) direct() (w evidence.Web, ok bool) {
 
 // ProxyInTheWay: programs here ask a proxy that does not serve.
 var ProxyInTheWay = &Fault{
-	ID: "proxy-in-the-way", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service",
+	ID: "proxy-in-the-way", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.Settings, evidence.WebAnswer}, Explains: []ID{"tls-fails"},
 	Doc: `A proxy is set that does not serve
 Programs on this machine send web requests to a proxy, by a variable, a file or the network's automatic configuration, and the proxy is
@@ -120,14 +121,14 @@ same setting. It is taken for a fault of the service. Take the setting away, or 
 			f.For = []string{fmt.Sprintf("through the proxy %s: %s", x.proxy, ProxyWords(x.web))}
 			return f
 		}
-		standing, zone := Confirmed, Host
+		standing, z := Confirmed, zone.Host
 		next := []string{
 			fmt.Sprintf("Take the proxy %s out of %s, or set one that serves; then begin the session anew, so that programs see it.",
 				x.proxy, x.source),
 			fmt.Sprintf("If %s must be reached through a proxy by rule, ask whoever runs %s why it does not serve.", p.Target.Host(),
 				x.proxy)}
 		if !x.set { // only programs that look for it are concerned, and the setting is the DHCP service's
-			standing, zone = Supported, LocalSubnet
+			standing, z = Supported, zone.LocalSubnet
 			next[0] = fmt.Sprintf("Have the DHCP service stop naming it, or the file mended, or the proxy %s put back into service.",
 				x.proxy)
 		}
@@ -135,7 +136,7 @@ same setting. It is taken for a fault of the service. Take the setting away, or 
 			fmt.Sprintf("Programs here ask the proxy %s for %s, and it %s; asked directly, the service answers.", x.proxy, p.Target.Host(),
 				ProxyWords(x.web)),
 			"set by "+x.source, fmt.Sprintf("through %s: it %s", x.proxy, ProxyWords(x.web)),
-			fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(zone).next(next...)
+			fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(z).next(next...)
 	},
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/path"
+	"passepartout/internal/core/zone"
 )
 
 // Burst gives the small probes to an address; false if none have come to their end.
@@ -50,22 +51,22 @@ func (p *Pass) near() (b evidence.Burst, ok bool) {
 
 // LossZone is where packets are lost: on the segment when gateway or neighbour lose and nobody farther away answers everything, beyond when
 // only what is far away does. NoZone while nothing is.
-func (p *Pass) LossZone() Zone {
+func (p *Pass) LossZone() zone.Zone {
 	gw, gwKnown := p.Burst(p.Gateway)
 	far, farKnown := p.far()
 	near, nearKnown := p.near()
 	lossyGateway, lossyNear, lossyFar := gwKnown && lossy(gw), nearKnown && lossy(near), farKnown && lossy(far)
 	switch {
 	case farKnown && !lossyFar:
-		return NoZone // all the way there and back without loss: whoever loses on the way keeps to a ration
+		return zone.Unknown // all the way there and back without loss: whoever loses on the way keeps to a ration
 	case lossyGateway && (lossyFar || !nearKnown || lossyNear), lossyNear && (!gwKnown || gw.Received == 0):
-		return LocalSubnet
+		return zone.LocalSubnet
 	case lossyFar && p.TargetOnLink():
-		return LocalSubnet
+		return zone.LocalSubnet
 	case lossyFar && (gwKnown && gw.Received > 0 && !lossyGateway || nearKnown && !lossyNear):
-		return Beyond
+		return zone.Beyond
 	}
-	return NoZone
+	return zone.Unknown
 }
 
 // slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
@@ -82,7 +83,7 @@ func (p *Pass) stepBlamed() time.Duration {
 }
 
 // DelayZone is where the time is spent, if it is too much; NoZone if it is not.
-func (p *Pass) DelayZone() Zone {
+func (p *Pass) DelayZone() zone.Zone {
 	gw, known := p.Burst(p.Gateway)
 	far, farKnown := p.far()
 	if near, ok := p.near(); ok && (!known || gw.Received == 0) {
@@ -91,11 +92,11 @@ func (p *Pass) DelayZone() Zone {
 	switch {
 	case !known:
 	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed:
-		return LocalSubnet
+		return zone.LocalSubnet
 	case farKnown && p.slow(gw, far):
-		return Beyond
+		return zone.Beyond
 	}
-	return NoZone
+	return zone.Unknown
 }
 
 // sizing gives the search for the largest packet that reaches an address.
@@ -120,7 +121,7 @@ func (p *Pass) InOrder() Answer {
 	if usable != Yes {
 		return usable
 	}
-	if p.LossZone() != NoZone || p.DelayZone() != NoZone {
+	if p.LossZone() != zone.Unknown || p.DelayZone() != zone.Unknown {
 		return No
 	}
 	if AddressConflict.Judge(p).Standing == Confirmed { // connections come and go with whoever spoke last
@@ -165,7 +166,7 @@ func counted(b evidence.Burst) string {
 
 // SegmentLossy: packets are lost, or kept waiting, between here and the gateway.
 var SegmentLossy = &Fault{
-	ID: "segment-lossy", Zone: LocalSubnet, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway",
+	ID: "segment-lossy", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway",
 	Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
 	Doc: `Packets are lost on the segment
 Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug,
@@ -179,11 +180,11 @@ then the socket; on radio, go nearer to the access point.`,
 			gw, known = near, nearKnown
 		}
 		switch {
-		case p.IsOpen(evidence.LossProbes) && p.LossZone() != LocalSubnet:
+		case p.IsOpen(evidence.LossProbes) && p.LossZone() != zone.LocalSubnet:
 			return possible("loss is still being measured")
 		case !known:
 			return possible("nobody on the segment answered probes that could be counted")
-		case p.LossZone() == LocalSubnet:
+		case p.LossZone() == zone.LocalSubnet:
 			f := found(Supported,
 				fmt.Sprintf("Packets are lost on %s already: of %d to %v only %d came back.", p.segmentName(), gw.Sent, gw.To, gw.Received),
 				counted(gw))
@@ -198,7 +199,7 @@ then the socket; on radio, go nearer to the access point.`,
 			}
 			return f.next("Change the cable of this machine, then the socket; on radio, go nearer to the access point.",
 				"Watch it meanwhile: view 6, reach, shows at once whether it helps.")
-		case p.DelayZone() == LocalSubnet:
+		case p.DelayZone() == zone.LocalSubnet:
 			return found(Supported,
 				fmt.Sprintf("Packets are held up on %s already: half of those to %v take more than %s.", p.segmentName(), gw.To,
 					Millis(gw.Median)), counted(gw)).
@@ -241,7 +242,7 @@ func (p *Pass) where(good, first netip.Addr, what string) string {
 
 // PathLossy: packets are lost on the way, behind the gateway.
 var PathLossy = &Fault{
-	ID: "path-lossy", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
+	ID: "path-lossy", Zone: zone.Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
 	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
 	Doc: `Packets are lost on the way
 The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the
@@ -249,10 +250,10 @@ provider or farther on. Loss at a single station while later ones answer everyth
 station at which it begins to the provider, with times.`,
 	Judge: func(p *Pass) Finding {
 		far, known := p.far()
-		switch zone := p.LossZone(); {
-		case zone == LocalSubnet:
+		switch z := p.LossZone(); {
+		case z == zone.LocalSubnet:
 			return possible("packets are lost on the segment already")
-		case zone == Beyond:
+		case z == zone.Beyond:
 			gw, _ := p.Burst(p.Gateway)
 			sentence := fmt.Sprintf("Packets are lost behind the gateway: of %d to %v only %d came back.", far.Sent, far.To, far.Received)
 			good, first, seen := p.begins(lossy)
@@ -280,19 +281,19 @@ station at which it begins to the provider, with times.`,
 
 // PathSlow: the time is spent on the way, behind the gateway.
 var PathSlow = &Fault{
-	ID: "path-slow", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
+	ID: "path-slow", Zone: zone.Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
 	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
 	Doc: `The way is slow
 From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue
 is always full. A station that is slow to answer for itself, while later ones are quick, is no fault.`,
 	Judge: func(p *Pass) Finding {
 		far, known := p.far()
-		switch zone := p.DelayZone(); {
-		case p.LossZone() != NoZone:
+		switch z := p.DelayZone(); {
+		case p.LossZone() != zone.Unknown:
 			return possible("packets are being lost, so that times say little")
-		case zone == LocalSubnet:
+		case z == zone.LocalSubnet:
 			return possible("packets are held up on the segment already")
-		case zone == Beyond:
+		case z == zone.Beyond:
 			gw, ok := p.Burst(p.Gateway)
 			if !ok {
 				gw, _ = p.near()
@@ -323,7 +324,7 @@ is always full. A station that is slow to answer for itself, while later ones ar
 
 // MTUTooLarge: this machine sends larger packets than its segment carries.
 var MTUTooLarge = &Fault{
-	ID: "mtu-too-large", Zone: Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
+	ID: "mtu-too-large", Zone: zone.Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
 	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `The port sends larger packets than the segment carries
 The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load
@@ -354,7 +355,7 @@ and hang. Set the MTU back to what the segment carries.`,
 
 // MTUBlackHole: large packets vanish on the way.
 var MTUBlackHole = &Fault{
-	ID: "mtu-black-hole", Zone: Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size",
+	ID: "mtu-black-hole", Zone: zone.Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size",
 	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `Large packets vanish on the way
 Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should
@@ -393,7 +394,7 @@ say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections open, and th
 
 // ExtraRouter is no fault: a further private router behind the gateway.
 var ExtraRouter = &Fault{
-	ID: "extra-router", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
+	ID: "extra-router", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
 	Doc: `A further private router on the way
 No fault: behind the gateway lies another router with private addresses. If both translate addresses, services offered from here are hard
 to reach from outside; what is asked for from here works.`,
@@ -444,12 +445,12 @@ func stationAt(t evidence.Trail, hop int) netip.Addr {
 
 // RateLimitedHop is no fault: a station that rations its answers.
 var RateLimitedHop = &Fault{
-	ID: "rate-limited-hop", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path",
+	ID: "rate-limited-hop", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace},
 	Doc: `A station on the way rations its answers
 No fault: one station answers some of what it is asked, and later ones everything. Routers answer for themselves when they have time.`,
 	Judge: func(p *Pass) Finding {
-		if p.LossZone() != NoZone {
+		if p.LossZone() != zone.Unknown {
 			return possible("packets of all sorts are being lost")
 		}
 		for _, t := range p.Trails {

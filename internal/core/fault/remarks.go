@@ -4,11 +4,12 @@ import (
 	"fmt"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // EchoFiltered is no fault: the service works, its host ignores echo.
 var EchoFiltered = &Fault{
-	ID: "echo-filtered", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "echo",
+	ID: "echo-filtered", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "echo",
 	Needs: []evidence.Kind{evidence.TargetEcho, evidence.ServiceConnect},
 	Doc: `The target ignores echo, and works
 No fault: the host does not answer echo requests, and its service is reached. Echo is often filtered; whether the service is reached is
@@ -38,11 +39,11 @@ what counts.`,
 
 // HopSilent is no fault: a router keeps silent and lets all pass.
 var HopSilent = &Fault{
-	ID: "hop-silent", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
+	ID: "hop-silent", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
 	Doc: `A router on the way keeps silent
 No fault: one station on the way does not say when a hop limit runs out, and later ones answer. Routers are free to keep silent.`,
 	Judge: func(p *Pass) Finding {
-		if p.LossZone() != NoZone {
+		if p.LossZone() != zone.Unknown {
 			return possible("packets of all sorts are being lost")
 		}
 		for _, t := range p.Trails {
@@ -62,7 +63,7 @@ No fault: one station on the way does not say when a hop limit runs out, and lat
 
 // GatewayIgnoresEcho is no fault: the gateway answers ARP and passes traffic.
 var GatewayIgnoresEcho = &Fault{
-	ID: "gateway-ignores-echo", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway",
+	ID: "gateway-ignores-echo", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.GatewayEcho, evidence.GatewayNeighbour},
 	Doc: `The gateway ignores echo
 No fault: the gateway does not answer echo requests, and it answers ARP and passes traffic.`,

@@ -6,11 +6,12 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/zone"
 )
 
 // LeaseUnanswered: the lease is due for renewal, and nobody renews it.
 var LeaseUnanswered = &Fault{
-	ID: "lease-unanswered", Zone: LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
+	ID: "lease-unanswered", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `Nobody renews the lease
 The lease is past the moment at which its client renews it (T1, RFC 2131 §4.4.5), it has not been renewed, and no DHCP server answers.

@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/zone"
 )
 
 // refusing gives the answer of a route look-up that refuses traffic to the target by an entry of its own.
@@ -27,7 +28,7 @@ var behindRoute = []ID{"gateway-silent", "gateway-not-a-router", "gateway-does-n
 
 // RouteBlocked: an entry of the routing table refuses the target.
 var RouteBlocked = &Fault{
-	ID: "route-blocked", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "route-blocked", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup}, Explains: behindRoute,
 	Doc: `A route on this machine stands in the way
 The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target, or sends it to a next hop that passes
@@ -138,7 +139,7 @@ func (p *Pass) wantsDefault() (of netip.Addr, yes bool) {
 
 // GatewayNotSet: there is no default route.
 var GatewayNotSet = &Fault{
-	ID: "gateway-not-set", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "gateway-not-set", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.DHCPOffer},
 	Doc: `No gateway is set
 The machine has an address and no default route, so that it can speak with its neighbours and with nobody else. The gateway was forgotten,
@@ -221,7 +222,7 @@ func (p *Pass) advertised() (r evidence.Advertisement, words string, ok bool) {
 
 // GatewayOutsideSubnet: the gateway is in no prefix of this machine, and nobody answers for it.
 var GatewayOutsideSubnet = &Fault{
-	ID: "gateway-outside-subnet", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "gateway-outside-subnet", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour},
 	Doc: `The gateway lies outside the subnet
 The default gateway's address lies in none of the machine's prefixes and does not answer on the segment: nearly always an octet typed
@@ -270,7 +271,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 
 // HostFirewall: the machine's own filter refuses or swallows the traffic.
 var HostFirewall = &Fault{
-	ID: "host-firewall", Zone: Host, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter",
+	ID: "host-firewall", Zone: zone.Host, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames}, OnSilence: true,
 	Doc: `This machine's own filter is in the way
 The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive
@@ -344,7 +345,7 @@ func (p *Pass) swallowed() (netip.Addr, string, bool) {
 
 // ResolverNotSet: no DNS server is configured.
 var ResolverNotSet = &Fault{
-	ID: "resolver-not-set", Zone: Host, Scope: OfMachine, Matters: IfItShows, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings},
+	ID: "resolver-not-set", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings},
 	Doc: `No name server is set
 The machine has no DNS server to ask, so that no name leads anywhere while addresses work. It is taken for a dead Internet connection. Set
 the resolvers of this network; if the address is automatic, find out why they were not taken over from the lease.`,

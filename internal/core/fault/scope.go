@@ -1,5 +1,7 @@
 package fault
 
+import "passepartout/internal/core/zone"
+
 // Scope is who has a fault: what a person can tell by trying something else. A fault has one of these at least.
 type Scope uint8
 
@@ -51,7 +53,7 @@ const (
 )
 
 // Relevant reports whether a fault that is merely possible, and would lie in that zone, could explain what is broken.
-func (f *Fault) Relevant(p *Pass, z Zone) bool {
+func (f *Fault) Relevant(p *Pass, z zone.Zone) bool {
 	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
 		return f.Matters == WhileThereIsNoAddress
 	}
@@ -73,11 +75,11 @@ func (f *Fault) Relevant(p *Pass, z Zone) bool {
 	}
 	switch {
 	case p.Forwards == Yes: // host and segment have shown that they work
-		return z == Beyond
+		return z == zone.Beyond
 	case p.Alive == Yes:
 		return f.Matters == AboutTheGateway
 	}
-	return z != Beyond
+	return z != zone.Beyond
 }
 
 // Texts are ids as text.

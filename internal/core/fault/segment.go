@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 func (p *Pass) segmentName() string {
@@ -22,7 +23,7 @@ func (p *Pass) segmentName() string {
 
 // SegmentIsolated: there is a carrier, and nobody is there.
 var SegmentIsolated = &Fault{
-	ID: "segment-isolated", Zone: LocalSubnet, Scope: OfSocket, Matters: ByReach, Check: "neighbours",
+	ID: "segment-isolated", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: ByReach, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `Nobody on the segment answers
 The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or
@@ -66,7 +67,7 @@ machine that works elsewhere.`,
 
 // GatewaySilent: the segment is alive, the gateway on it is not.
 var GatewaySilent = &Fault{
-	ID: "gateway-silent", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
+	ID: "gateway-silent", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `The gateway does not answer
 Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another
@@ -109,7 +110,7 @@ that its port on the switch is lit.`,
 		if router, server, ok := p.otherRouter(offers); ok {
 			return found(Confirmed,
 				fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
-				append(reasons, namedBy(server, router, p.Gateway))...).in(Host).
+				append(reasons, namedBy(server, router, p.Gateway))...).in(zone.Host).
 				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
 					p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
 		}
@@ -151,7 +152,7 @@ func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, 
 
 // GatewayDoesNotForward: the gateway is there, and nothing passes it.
 var GatewayDoesNotForward = &Fault{
-	ID: "gateway-does-not-forward", Zone: LocalSubnet, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding",
+	ID: "gateway-does-not-forward", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding",
 	Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup}, OnSilence: true,
 	Doc: `The gateway is there and passes nothing on
 The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran
@@ -185,7 +186,7 @@ Restart it, and look at its forwarding and filter settings.`,
 
 // ResolverSilentLocal: a name server on the segment that does not serve.
 var ResolverSilentLocal = &Fault{
-	ID: "resolver-silent-local", Zone: LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	ID: "resolver-silent-local", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours}, OnSilence: true,
 	Doc: `The name server on this segment does not answer
 The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses

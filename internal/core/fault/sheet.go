@@ -9,6 +9,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
+	"passepartout/internal/core/zone"
 )
 
 // Home is the documented network to which this machine belongs; false where no sheet says.
@@ -64,7 +65,7 @@ func (p *Pass) ResolversNamed() (list []netip.Addr, by map[netip.Addr]string) {
 
 // WrongSegment: the segment is alive, and it is not the documented one.
 var WrongSegment = &Fault{
-	ID: "wrong-segment", Zone: LocalSubnet, Scope: OfSocket, Matters: IfItShows, Check: "neighbours",
+	ID: "wrong-segment", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: IfItShows, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
 	Explains: []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy",
 		"destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",

@@ -4,11 +4,12 @@ import (
 	"fmt"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // ReturnPathMissing: what is sent arrives, and nothing finds the way back.
 var ReturnPathMissing = &Fault{
-	ID: "return-path-missing", Zone: Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
+	ID: "return-path-missing", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.Responder, evidence.ServiceConnect},
 	Explains: []ID{"uplink-down", "path-stops", "destination-silent", "destination-unreachable", "service-filtered", "resolver-silent",
 		"one-family-broken", "routing-loop", "prohibited-by-policy"},

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // taken is the route that traffic to the target takes, and the port through which it leaves.
@@ -39,7 +40,7 @@ var everythingBehind = []ID{"gateway-silent", "gateway-impersonated", "gateway-d
 
 // TunnelHoldsRoute: a tunnel has the target's route and does not carry it.
 var TunnelHoldsRoute = &Fault{
-	ID: "tunnel-holds-route", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
+	ID: "tunnel-holds-route", Zone: zone.Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
 	Needs:    []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect},
 	Explains: append([]ID{"resolver-wrong"}, everythingBehind...),
 	Doc: `A tunnel has taken the way and does not carry it
@@ -105,7 +106,7 @@ func (p *Pass) throughTunnel(addrs []netip.Addr) (name string, all bool) {
 
 // CompetingDefaultRoutes: of two default routes the wrong one wins.
 var CompetingDefaultRoutes = &Fault{
-	ID: "competing-default-routes", Zone: Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
+	ID: "competing-default-routes", Zone: zone.Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
 	Doc: `Two default routes, and the wrong one wins
 This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the
@@ -158,7 +159,7 @@ away, or give the good one the lower metric.`,
 
 // GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
 var GatewayNotARouter = &Fault{
-	ID: "gateway-not-a-router", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "gateway-not-a-router", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs:     []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs},
 	OnSilence: true, Explains: everythingBehind,
 	Doc: `The gateway set on this machine is no router

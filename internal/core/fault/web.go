@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // flawed is a request that failed because no secure connection came about.
@@ -40,7 +41,7 @@ const clockMatters = time.Hour
 
 // ClockWrong: the machine's clock makes certificates fail.
 var ClockWrong = &Fault{
-	ID: "clock-wrong", Zone: Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
+	ID: "clock-wrong", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
 	Explains: []ID{"tls-fails"},
 	Doc: `This machine's clock is wrong
 The clock of this machine is so far off that it takes good certificates for expired, or for not yet valid, and refuses every secure
@@ -92,7 +93,7 @@ func Days(d time.Duration) string {
 
 // TLSFails: the service answers, and the secure connection does not come about.
 var TLSFails = &Fault{
-	ID: "tls-fails", Zone: Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "tls-fails", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.WebAnswer},
 	Doc: `The secure connection does not come about
 The service is reached and shows a certificate that this machine must refuse: it has run out, is for another name, or nobody whom this
@@ -130,7 +131,7 @@ certificate's name, issuer and dates; do not let users click the warning away.`,
 		}
 		f := found(standing, fmt.Sprintf("%s answers, and the secure connection fails: %v.", p.Target.Host(), w.Flaw), reasons...)
 		if p.OnLink(w.To.Addr()) {
-			f = f.in(LocalSubnet)
+			f = f.in(zone.LocalSubnet)
 		}
 		return f.next(fmt.Sprintf("Tell whoever runs %s: %v.", p.Target.Host(), w.Flaw))
 	},
@@ -138,7 +139,7 @@ certificate's name, issuer and dates; do not let users click the warning away.`,
 
 // OneFamilyBroken: the target works over one family of addresses and not over the other.
 var OneFamilyBroken = &Fault{
-	ID: "one-family-broken", Zone: Beyond, Scope: OfEverybody, Matters: ByReach, Check: "service",
+	ID: "one-family-broken", Zone: zone.Beyond, Scope: OfEverybody, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect, evidence.RouteLookup, evidence.WebAnswer},
 	Explains: []ID{"destination-silent", "destination-unreachable", "service-filtered", "service-refused", "path-stops", "routing-loop",
 		"prohibited-by-policy"},
@@ -178,10 +179,10 @@ service. Mend the broken family, or take its address out of the name until it is
 			bad, good = good, bad
 		}
 		reasons := []string{fmt.Sprintf("%s %v works", good, works[0]), fmt.Sprintf("%s %v does not", bad, broken[0])}
-		zone := Beyond
+		z := zone.Beyond
 		if r, ok := p.RouteTo(broken[0]); ok && r.Via.IsValid() {
 			if n, asked := p.Neighbour(r.Via); asked && n.Outcome == evidence.Silent {
-				zone = LocalSubnet
+				z = zone.LocalSubnet
 				reasons = append(reasons, fmt.Sprintf("the %s gateway %v does not answer", bad, r.Via))
 			}
 		}
@@ -192,7 +193,7 @@ service. Mend the broken family, or take its address out of the name until it is
 		}
 		return found(Confirmed,
 			fmt.Sprintf("%s is reached over %s and not over %s: programs that try %s first hang.", p.Target.Host(), good, bad, bad),
-			reasons...).in(zone).
+			reasons...).in(z).
 			next(fmt.Sprintf("Have %s to %v mended, or its address taken out of the name %s until it is.", bad, broken[0], p.Target.Host()),
 				fmt.Sprintf("Meanwhile: passepartout check %s -%s shows that %s works.", p.Target,
 					map[bool]string{true: "4", false: "6"}[broken[0].Is6()], good))

@@ -8,9 +8,9 @@ import (
 
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // Fold gives the state after one more event. States that were handed out before stay as they were.
@@ -147,7 +147,7 @@ func (s *State) rebase() {
 	}
 	t := &s.Trial
 	t.base = ""
-	if t.distrusted = ""; !t.Works && s.Round.Result.Zone == verdict.None {
+	if t.distrusted = ""; !t.Works && s.Round.Result.Zone == zone.None {
 		t.distrusted = t.Outcome() // all the tests say that it works: trying it once is of no use here
 	}
 }
@@ -242,7 +242,7 @@ func (s *State) try(at time.Time, b event.Tried) {
 	if t.base == "" && t.candidate == "" && b.Sent.After(v.Reached) {
 		t.base = t.Outcome()
 	}
-	if v.Standing == Current && t.candidate == "" && b.Works == (v.Result.Zone == verdict.None) {
+	if v.Standing == Current && t.candidate == "" && b.Works == (v.Result.Zone == zone.None) {
 		v.Checked = at
 	}
 }
@@ -260,14 +260,14 @@ func (s *State) outage(b event.Outage) {
 
 // lay lays outages that the verdict speaks of where the verdict lays them: there is one zone, and one story.
 func (s *State) lay(v Verdict) {
-	zone := v.Result.Zone.Blamed()
-	if zone == fault.NoZone {
+	z := v.Result.Zone.Blamed()
+	if z == zone.Unknown {
 		return
 	}
 	for i := range s.Outages {
-		if o := s.Outages[i]; o.Zone != zone && (o.To.IsZero() || o.To.After(v.Since)) {
+		if o := s.Outages[i]; o.Zone != z && (o.To.IsZero() || o.To.After(v.Since)) {
 			s.Outages = slices.Clone(s.Outages)
-			s.Outages[i].Zone = zone
+			s.Outages[i].Zone = z
 		}
 	}
 }
@@ -282,7 +282,7 @@ func (s *State) stand(at time.Time) {
 	switch {
 	case d.because == "" && v.Standing == Current:
 	case d.because == "":
-		v.Standing, v.Because, v.From, v.Doubted, v.Checked = Current, "", fault.NoZone, time.Time{}, at
+		v.Standing, v.Because, v.From, v.Doubted, v.Checked = Current, "", zone.Unknown, time.Time{}, at
 	default:
 		if v.Standing == Current || d.since.Before(v.Doubted) {
 			v.Doubted = d.since
@@ -299,27 +299,27 @@ type doubt struct {
 	because string
 	strong  bool // it cannot be so any more
 	since   time.Time
-	from    fault.Zone // from which zone on outwards nothing is known any more
+	from    zone.Zone // from which zone on outwards nothing is known any more
 }
 
 // contradiction is what speaks against the verdict since it was reached; nothing, in its zero value.
 func (s *State) contradiction() doubt {
 	v, t := &s.Verdict, s.Trial
-	sound := v.Result.Zone == verdict.None
+	sound := v.Result.Zone == zone.None
 	judged := t.Known && t.Last.After(v.Reached) // the trial speaks of a time after the verdict
 	switch {
 	case v.change != "":
 		return doubt{v.change, v.void, v.changed, placeOf(v.of)}
 	case judged && sound && !t.Works && t.Outcome() != t.distrusted:
-		return doubt{"the target does not work any more (" + t.What + ")", true, t.Since, fault.Beyond}
+		return doubt{"the target does not work any more (" + t.What + ")", true, t.Since, zone.Beyond}
 	case judged && !sound && t.Works && t.base != "" && t.base != worksAs:
-		return doubt{"the target works again", true, t.Since, fault.Beyond}
+		return doubt{"the target works again", true, t.Since, zone.Beyond}
 	case judged && !sound && !t.Works && t.base != "" && t.Outcome() != t.base:
-		return doubt{"the target fails in another way (" + t.What + ")", false, t.Since, fault.Beyond}
+		return doubt{"the target fails in another way (" + t.What + ")", false, t.Since, zone.Beyond}
 	}
 	blamed := v.Result.Zone.Blamed()
 	for _, w := range s.Witness {
-		follows := blamed != fault.NoZone && w.Zone >= blamed // from what is wrong nearer by
+		follows := blamed != zone.Unknown && w.Zone >= blamed // from what is wrong nearer by
 		switch {
 		case w.Rank == 0 || w.base == NotKnown:
 		case w.Health == Silent && w.base == Answers:
@@ -340,12 +340,12 @@ func (s *State) contradiction() doubt {
 }
 
 // placeOf is where a change may matter first.
-func placeOf(of event.Matter) fault.Zone {
+func placeOf(of event.Matter) zone.Zone {
 	switch of {
 	case event.Lease, event.Offer, event.Neighbour:
-		return fault.LocalSubnet
+		return zone.LocalSubnet
 	}
-	return fault.Host
+	return zone.Host
 }
 
 // ofQuality reports whether the verdict is about loss or delay: that packets are lost is then no news.

@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // State is what is known. It is a value that nobody changes; the zero State is a case of which nothing is known yet, and says so wherever
@@ -69,13 +70,13 @@ func (s Standing) MarshalText() ([]byte, error) { return []byte(standingNames[s]
 // Verdict is what is held to be so.
 type Verdict struct {
 	Standing Standing
-	Since    time.Time  // since when it is so, as far as that is known: the first sign of it, else the moment it was reached
-	Reached  time.Time  // when it was reached
-	Checked  time.Time  // when what it rests on was last seen to be so
-	Doubted  time.Time  // since when it is doubtful or outdated
-	Because  string     // what made it so
-	From     fault.Zone // from which zone on outwards it is in doubt
-	Round    int        // the tests that it came of
+	Since    time.Time // since when it is so, as far as that is known: the first sign of it, else the moment it was reached
+	Reached  time.Time // when it was reached
+	Checked  time.Time // when what it rests on was last seen to be so
+	Doubted  time.Time // since when it is doubtful or outdated
+	Because  string    // what made it so
+	From     zone.Zone // from which zone on outwards it is in doubt
+	Round    int       // the tests that it came of
 	Set      evidence.Set
 	Result   verdict.Result
 	Amended  string // what the same tests had led to before, by its title; "" if nothing else
@@ -103,13 +104,13 @@ func TitleOf(r verdict.Result) string {
 		return s.Fault.Title()
 	}
 	switch r.Zone {
-	case verdict.None:
+	case zone.None:
 		return "No fault stands in the way"
-	case verdict.Host:
+	case zone.Host:
 		return "A fault in this host"
-	case verdict.LocalSubnet:
+	case zone.LocalSubnet:
 		return "A fault in the local subnet"
-	case verdict.Beyond:
+	case zone.Beyond:
 		return "A fault beyond the gateway"
 	}
 	return "Not determined"
@@ -117,7 +118,7 @@ func TitleOf(r verdict.Result) string {
 
 // Past is a verdict that was true for a time.
 type Past struct {
-	Zone       verdict.Zone
+	Zone       zone.Zone
 	Fault      fault.ID
 	Title      string
 	Sentence   string
@@ -149,7 +150,7 @@ const (
 type Witness struct {
 	ID     string
 	Name   string
-	Zone   fault.Zone
+	Zone   zone.Zone
 	Rank   int
 	Health Health
 	Since  time.Time // since when it is so: the first probe of that fate

@@ -13,10 +13,9 @@ import (
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/state"
-	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -68,8 +67,8 @@ func healthy(t *testing.T) *case_ {
 	c.tests(0, nil)
 	for rank, w := range []struct {
 		id   string
-		zone fault.Zone
-	}{{"gateway", fault.LocalSubnet}, {"edge", fault.Beyond}, {"target", fault.Beyond}} {
+		zone zone.Zone
+	}{{"gateway", zone.LocalSubnet}, {"edge", zone.Beyond}, {"target", zone.Beyond}} {
 		c.post(0, event.Watched{Witness: w.id, Name: w.id, Zone: w.zone, Rank: rank + 2})
 		c.probe(w.id, series.Replied)
 	}
@@ -94,18 +93,18 @@ func TestStanding(t *testing.T) {
 		do      func(*case_)
 		want    state.Standing
 		because string
-		from    fault.Zone
+		from    zone.Zone
 	}{
 		{name: "nothing happens", do: func(c *case_) { c.probe("gateway", reply, reply); c.try(true, "") }, want: state.Current},
 		{name: "one probe lost is chance", do: func(c *case_) { c.probe("gateway", lost, reply, lost, reply) }, want: state.Current},
 		{name: "a witness keeps silent", do: func(c *case_) { c.probe("gateway", lost, lost) }, want: state.Doubtful,
-			because: "gateway has been silent since", from: fault.LocalSubnet},
+			because: "gateway has been silent since", from: zone.LocalSubnet},
 		{name: "it answers again", do: func(c *case_) { c.probe("gateway", lost, lost, reply) }, want: state.Current},
 		{name: "it keeps silent, and the target is reached all the same",
 			do: func(c *case_) { c.probe("edge", lost, lost); c.try(true, "") }, want: state.Current},
 		{name: "a trial that fails once", do: func(c *case_) { c.try(false, "no answer") }, want: state.Current},
 		{name: "and twice", do: func(c *case_) { c.try(false, "no answer"); c.try(false, "no answer") }, want: state.Outdated,
-			because: "does not work any more (connection: no answer)", from: fault.Beyond},
+			because: "does not work any more (connection: no answer)", from: zone.Beyond},
 		{name: "differently each time", do: func(c *case_) { c.try(false, "no answer"); c.try(false, "refused") }, want: state.Current},
 		{name: "and works again", do: func(c *case_) { c.try(false, "refused"); c.try(false, "refused"); c.try(true, "") },
 			want: state.Current},
@@ -113,7 +112,7 @@ func TestStanding(t *testing.T) {
 			c.probe("target", reply, lost, reply, reply, lost, reply, reply, lost, reply)
 		}, want: state.Doubtful, because: "3 of the last"},
 		{name: "a route has changed", do: func(c *case_) { c.post(0, event.Changed{Of: event.Route, What: "the default route has gone"}) },
-			want: state.Doubtful, because: "the default route has gone", from: fault.Host},
+			want: state.Doubtful, because: "the default route has gone", from: zone.Host},
 		{name: "the signal has gone",
 			do:   func(c *case_) { c.post(0, event.Changed{Of: event.Link, What: "eth0 has lost its signal", Void: true}) },
 			want: state.Outdated, because: "eth0 has lost"},
@@ -147,7 +146,7 @@ func TestStanding(t *testing.T) {
 			assert.Equal(t, c.want, k.Verdict.Standing, k.Verdict.Because)
 			assert.Contains(t, k.Verdict.Because, c.because)
 			assert.Equal(t, c.want == state.Current, k.Verdict.Certainty() == "certain", "certain is said of a current one alone")
-			if c.from != fault.NoZone {
+			if c.from != zone.Unknown {
 				assert.Equal(t, c.from, k.Verdict.From)
 			}
 			set, _ := k.Shown()
@@ -167,7 +166,7 @@ func TestBreakAndRepair(t *testing.T) {
 	assert.EqualValues(t, "gateway-silent", v.Result.Fault)
 	assert.Equal(t, first, v.Since, "it is so since the first sign of it")
 	if assert.Len(t, c.Past, 1) {
-		assert.Equal(t, verdict.None, c.Past[0].Zone)
+		assert.Equal(t, zone.None, c.Past[0].Zone)
 		assert.Equal(t, v.Since, c.Past[0].To)
 	}
 	c.probe("target", series.Silent, series.Silent)
@@ -181,25 +180,25 @@ func TestBreakAndRepair(t *testing.T) {
 	assert.Equal(t, "the target works again", c.Verdict.Because)
 	c.tests(time.Second, nil)
 	assert.Equal(t, state.Current, c.Verdict.Standing)
-	assert.Equal(t, verdict.None, c.Verdict.Result.Zone)
+	assert.Equal(t, zone.None, c.Verdict.Result.Zone)
 	assert.Len(t, c.Past, 2)
 }
 
 // There is one zone and one story: an outage that goes on is laid where the verdict lays it.
 func TestAnOutageIsLaidWhereTheVerdictLaysIt(t *testing.T) {
 	c := healthy(t)
-	before := event.Outage{Zone: fault.Beyond, From: c.at.Add(-time.Minute), To: c.at.Add(-50 * time.Second)}
+	before := event.Outage{Zone: zone.Beyond, From: c.at.Add(-time.Minute), To: c.at.Add(-50 * time.Second)}
 	c.post(0, before)
 	c.probe("gateway", series.Silent, series.Silent)
-	o := event.Outage{Zone: fault.Beyond, From: c.at, Evidence: "bookings did not"}
+	o := event.Outage{Zone: zone.Beyond, From: c.at, Evidence: "bookings did not"}
 	c.post(0, o)
 	c.tests(time.Second, GatewayGone)
-	assert.Equal(t, fault.LocalSubnet, c.Outages[1].Zone)
+	assert.Equal(t, zone.LocalSubnet, c.Outages[1].Zone)
 	o.To = c.at
 	c.post(time.Second, o)
 	assert.Len(t, c.Outages, 2, "its end is no other outage")
-	assert.Equal(t, fault.LocalSubnet, c.Outages[1].Zone)
-	assert.Equal(t, fault.Beyond, c.Outages[0].Zone, "one that was over before is what it was")
+	assert.Equal(t, zone.LocalSubnet, c.Outages[1].Zone)
+	assert.Equal(t, zone.Beyond, c.Outages[0].Zone, "one that was over before is what it was")
 }
 
 // A state that was handed out stays as it was, whatever comes later.

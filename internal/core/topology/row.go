@@ -1,19 +1,19 @@
 package topology
 
 import (
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // ZoneOf is the zone in which a role stands.
-func (r Role) ZoneOf() fault.Zone {
+func (r Role) ZoneOf() zone.Zone {
 	switch r {
 	case Loopback, Port, Address:
-		return fault.Host
+		return zone.Host
 	case DHCP, Neighbours, Gateway:
-		return fault.LocalSubnet
+		return zone.LocalSubnet
 	}
-	return fault.Beyond
+	return zone.Beyond
 }
 
 // Row is the line in a row: one station for each matter, in the order of the way, with the worst state of those that it stands for.
@@ -52,7 +52,7 @@ func (l Line) Row() []Station {
 var severity = map[verdict.State]int{verdict.StateUnknown: 0, verdict.Skipped: 1, verdict.Holds: 2, verdict.Strained: 3, verdict.Broken: 4}
 
 // Doubted is the line while it is not known any more whether what it shows is so, from a zone on outwards: what held there is not known.
-func (l Line) Doubted(from fault.Zone) Line {
+func (l Line) Doubted(from zone.Zone) Line {
 	each := func(list []Station) []Station {
 		out := make([]Station, len(list))
 		for i, s := range list {

@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // Station is one place on the line, with the state of the strand that leads to it.
@@ -44,7 +45,7 @@ type Line struct {
 	Local   []Station
 	Names   []Station // name servers beyond the gateway
 	Beyond  []Station
-	Broken  fault.Zone // the zone in which the fault lies
+	Broken  zone.Zone // the zone in which the fault lies
 }
 
 // Of draws the line from the evidence and what was judged of it.
@@ -69,7 +70,7 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 // marked has the break stand somewhere in its zone, also where no station is for it: this machine's own filter shows at the address, and
 // on the segment it is the last station.
 func (l *Line) marked() {
-	stations := map[fault.Zone][]Station{fault.Host: l.Host, fault.LocalSubnet: l.Local}[l.Broken]
+	stations := map[zone.Zone][]Station{zone.Host: l.Host, zone.LocalSubnet: l.Local}[l.Broken]
 	if len(stations) > 0 && !slices.ContainsFunc(stations, Station.wrong) {
 		stations[len(stations)-1].State = verdict.Broken
 	}
@@ -91,10 +92,10 @@ func (l *Line) behind(r verdict.Result) {
 		}
 	}
 	for _, part := range []struct {
-		zone     fault.Zone
+		zone     zone.Zone
 		stations []Station
-	}{{fault.LocalSubnet, l.Local}, {fault.Beyond, l.Names}, {fault.Beyond, l.Beyond}} {
-		if l.Broken == fault.NoZone || part.zone <= l.Broken {
+	}{{zone.LocalSubnet, l.Local}, {zone.Beyond, l.Names}, {zone.Beyond, l.Beyond}} {
+		if l.Broken == zone.Unknown || part.zone <= l.Broken {
 			continue
 		}
 		for i := range part.stations {
@@ -216,7 +217,7 @@ func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.S
 			st := speaking(r)
 			switch {
 			case st != verdict.Broken || blamed:
-			case result.Zone == verdict.None:
+			case result.Zone == zone.None:
 				st = verdict.Strained
 			default:
 				st = verdict.StateUnknown // it fails because of the break, which stands elsewhere
@@ -247,7 +248,7 @@ func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.S
 	}
 	if p.NameFailed() {
 		target.State = verdict.StateUnknown
-		if l.Broken == fault.Beyond && reached {
+		if l.Broken == zone.Beyond && reached {
 			target.State = verdict.Broken
 		}
 	}

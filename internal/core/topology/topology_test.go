@@ -9,10 +9,10 @@ import (
 
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 func row(stations []topology.Station) string {
@@ -32,7 +32,7 @@ func TestOf(t *testing.T) {
 		name                       string
 		change                     func(*evidence.Set)
 		host, local, names, beyond string
-		broken                     fault.Zone
+		broken                     zone.Zone
 	}{
 		{name: "healthy",
 			host:   "holds loopback, holds eth0, holds .23/24",
@@ -54,14 +54,14 @@ func TestOf(t *testing.T) {
 			local:  "holds 1 neighbour, holds .2 DHCP, holds .1 gateway · names",
 			names:  "holds 203.0.113.53 names",
 			beyond: "holds 198.51.100.1, holds 198.51.100.9, holds 198.51.100.13, holds bookings :443"},
-		{name: "the gateway is gone, what lies behind is not judged", change: GatewayGone, broken: fault.LocalSubnet,
+		{name: "the gateway is gone, what lies behind is not judged", change: GatewayGone, broken: zone.LocalSubnet,
 			host:   "holds loopback, holds eth0, holds .23/24",
 			local:  "holds 1 neighbour, holds .2 DHCP · names, broken .1 silent",
 			names:  "unknown 203.0.113.53 names",
 			beyond: "unknown bookings :443"},
 		{name: "refused", change: func(s *evidence.Set) {
 			s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Bookings}
-		}, broken: fault.Beyond,
+		}, broken: zone.Beyond,
 			host:   "holds loopback, holds eth0, holds .23/24",
 			local:  "holds 1 neighbour, holds .2 DHCP · names, holds .1 gateway",
 			names:  "holds 203.0.113.53 names",
@@ -80,7 +80,7 @@ func TestOf(t *testing.T) {
 		{name: "no address", change: func(s *evidence.Set) {
 			*s = evidence.Set{Target: s.Target, Interface: "eth0", Endpoint: s.Endpoint, Discovery: s.Discovery}
 			Port(s).Addresses, s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil, nil
-		}, broken: fault.Host,
+		}, broken: zone.Host,
 			host:   "unknown loopback, holds eth0, broken no address",
 			local:  "holds 172.27.40.2 DHCP, unknown no gateway",
 			beyond: "unknown bookings :443"},

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/zone"
 )
 
 // State is how a check came out.
@@ -32,7 +33,7 @@ func (s State) MarshalText() ([]byte, error) { return []byte(stateNames[s]), nil
 type Check struct {
 	ID     string
 	Label  string // one or two words, for a list
-	Zone   fault.Zone
+	Zone   zone.Zone
 	State  State
 	Fact   string   // what is so, in one line
 	Asked  string   // what was asked, of whom

@@ -6,10 +6,11 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/zone"
 )
 
 func forwarding(p *fault.Pass) Check {
-	c := Check{ID: "forwarding", Label: "uplink", Zone: fault.Beyond, Asked: "the gateway, with packets for elsewhere",
+	c := Check{ID: "forwarding", Label: "uplink", Zone: zone.Beyond, Asked: "the gateway, with packets for elsewhere",
 		Means: "the gateway passes traffic on and something answers behind it", Fact: "not known yet"}
 	switch {
 	case len(p.Outside) > 0:
@@ -26,7 +27,7 @@ func forwarding(p *fault.Pass) Check {
 }
 
 func names(p *fault.Pass) Check {
-	c := Check{ID: "names", Label: "names", Zone: fault.Beyond, Means: "the name leads to an address", Fact: "no answer yet"}
+	c := Check{ID: "names", Label: "names", Zone: zone.Beyond, Means: "the name leads to an address", Fact: "no answer yet"}
 	if p.Target.IsZero() {
 		c.Means = "the name servers answer"
 		c.Asked = "each name server, for the name of this machine's own address"
@@ -83,7 +84,7 @@ func names(p *fault.Pass) Check {
 }
 
 func path(p *fault.Pass) Check {
-	c := Check{ID: "path", Label: "path", Zone: fault.Beyond, Asked: "routers on the way, by packets whose hop limit runs out there",
+	c := Check{ID: "path", Label: "path", Zone: zone.Beyond, Asked: "routers on the way, by packets whose hop limit runs out there",
 		Means: "routers pass the traffic on towards the target", Fact: "not asked yet"}
 	for _, t := range p.Trails {
 		last, ok := t.Last()
@@ -119,7 +120,7 @@ func path(p *fault.Pass) Check {
 }
 
 func service(p *fault.Pass) Check {
-	c := Check{ID: "service", Label: "service", Zone: fault.Beyond, Means: "what was asked for can be used", Fact: "not reached"}
+	c := Check{ID: "service", Label: "service", Zone: zone.Beyond, Means: "what was asked for can be used", Fact: "not reached"}
 	what := "anything to come back from " + p.Target.Host()
 	if p.Target.Port != 0 {
 		what = fmt.Sprintf("%s to open a connection on port %d", p.Target.Host(), p.Target.Port)
@@ -173,7 +174,7 @@ func service(p *fault.Pass) Check {
 }
 
 func echo(p *fault.Pass) Check {
-	c := Check{ID: "echo", Label: "echo", Zone: fault.Beyond, Asked: "the target, for an echo",
+	c := Check{ID: "echo", Label: "echo", Zone: zone.Beyond, Asked: "the target, for an echo",
 		Means: "a second witness beside the service; silence alone proves nothing", Fact: "not asked"}
 	asked := false
 	for _, e := range p.Echoes {

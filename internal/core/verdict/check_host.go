@@ -9,10 +9,11 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/zone"
 )
 
 func loopback(p *fault.Pass) Check {
-	c := Check{ID: "loopback", Label: "loopback", Zone: fault.Host, Asked: "echo of this machine's own 127.0.0.1", Fact: "not asked yet",
+	c := Check{ID: "loopback", Label: "loopback", Zone: zone.Host, Asked: "echo of this machine's own 127.0.0.1", Fact: "not asked yet",
 		Means: "the machine's own network stack works"}
 	for _, e := range p.Loopback {
 		c.State, c.Fact = came(e.Reply)
@@ -23,7 +24,7 @@ func loopback(p *fault.Pass) Check {
 }
 
 func link(p *fault.Pass) Check {
-	c := Check{ID: "link", Label: "port", Zone: fault.Host, Asked: "the system, about its network port",
+	c := Check{ID: "link", Label: "port", Zone: zone.Host, Asked: "the system, about its network port",
 		Means: "the cable has a signal and the port is in use"}
 	i := p.Iface
 	if i == nil {
@@ -72,7 +73,7 @@ func Speed(i endpoint.Interface) string {
 }
 
 func address(p *fault.Pass) Check {
-	c := Check{ID: "address", Label: "address", Zone: fault.Host, Asked: "the system, about the port's addresses",
+	c := Check{ID: "address", Label: "address", Zone: zone.Host, Asked: "the system, about the port's addresses",
 		Means: "the machine can speak on its segment under an address of its own"}
 	if p.Iface == nil {
 		c.State, c.Fact = Skipped, "no port"
@@ -135,7 +136,7 @@ func documented(p *fault.Pass, what string) []string {
 }
 
 func route(p *fault.Pass) Check {
-	c := Check{ID: "route", Label: "gateway set", Zone: fault.Host, Asked: "the system: how would you reach the target?",
+	c := Check{ID: "route", Label: "gateway set", Zone: zone.Host, Asked: "the system: how would you reach the target?",
 		Means: "the machine knows whom to hand traffic for elsewhere"}
 	for _, r := range p.Routes {
 		line := fmt.Sprintf("to %v: %v", r.To, r.Verdict)
@@ -168,7 +169,7 @@ func route(p *fault.Pass) Check {
 }
 
 func resolvers(p *fault.Pass) Check {
-	c := Check{ID: "resolvers", Label: "resolvers set", Zone: fault.Host, State: Holds, Asked: "the system's settings",
+	c := Check{ID: "resolvers", Label: "resolvers set", Zone: zone.Host, State: Holds, Asked: "the system's settings",
 		Means: "the machine knows whom to ask for names"}
 	var list []netip.Addr
 	for _, r := range p.Endpoint.Resolvers {

@@ -8,10 +8,11 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/zone"
 )
 
 func conflict(p *fault.Pass) Check {
-	c := Check{ID: "conflict", Label: "address alone", Zone: fault.LocalSubnet,
+	c := Check{ID: "conflict", Label: "address alone", Zone: zone.LocalSubnet,
 		Asked: "the segment: does anybody else have this machine's address?", Means: "nobody else uses this machine's address",
 		Fact: "not asked yet"}
 	if p.IsWithheld(evidence.AddressConflict) {
@@ -31,7 +32,7 @@ func conflict(p *fault.Pass) Check {
 }
 
 func neighbours(p *fault.Pass) Check {
-	c := Check{ID: "neighbours", Label: "neighbours", Zone: fault.LocalSubnet, Asked: "addresses on the segment: who is there?",
+	c := Check{ID: "neighbours", Label: "neighbours", Zone: zone.LocalSubnet, Asked: "addresses on the segment: who is there?",
 		Means: "this machine's port, cable and address work on the segment"}
 	for _, n := range p.Neighbours {
 		if n.Outcome == evidence.Answered && n.Asked != p.Gateway && len(c.Heard) < 8 {
@@ -62,7 +63,7 @@ func neighbours(p *fault.Pass) Check {
 }
 
 func dhcp(p *fault.Pass) Check {
-	c := Check{ID: "dhcp", Label: "DHCP", Zone: fault.LocalSubnet, Asked: "DHCP servers: what would you offer? (no lease is taken)",
+	c := Check{ID: "dhcp", Label: "DHCP", Zone: zone.LocalSubnet, Asked: "DHCP servers: what would you offer? (no lease is taken)",
 		Means: "an address is to be had on this segment", Fact: "not asked"}
 	if p.IsWithheld(evidence.DHCPOffer) {
 		c.State, c.Fact = Skipped, "could not be asked"
@@ -111,7 +112,7 @@ func dhcp(p *fault.Pass) Check {
 }
 
 func gateway(p *fault.Pass) Check {
-	c := Check{ID: "gateway", Label: "gateway", Zone: fault.LocalSubnet, Asked: fmt.Sprintf("who has %v?", p.Gateway),
+	c := Check{ID: "gateway", Label: "gateway", Zone: zone.LocalSubnet, Asked: fmt.Sprintf("who has %v?", p.Gateway),
 		Means: "the way out of the segment is there", Fact: "has not answered yet"}
 	n, asked := p.Neighbour(p.Gateway)
 	if asked {

@@ -5,10 +5,11 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/zone"
 )
 
 func loss(p *fault.Pass) Check {
-	c := Check{ID: "loss", Label: "loss", Zone: fault.Beyond,
+	c := Check{ID: "loss", Label: "loss", Zone: zone.Beyond,
 		Asked: "gateway and target, 20 small probes each within 40 ms, and 40 more where any was lost",
 		Means: "what is sent comes back, and in good time", Fact: "nobody answered probes that could be counted"}
 	far := 0
@@ -30,14 +31,14 @@ func loss(p *fault.Pass) Check {
 	default:
 		c.State = Skipped
 	}
-	if p.LossZone() == fault.LocalSubnet || p.DelayZone() == fault.LocalSubnet {
+	if p.LossZone() == zone.LocalSubnet || p.DelayZone() == zone.LocalSubnet {
 		c.State = Strained // it begins nearer by
 	}
 	return c
 }
 
 func size(p *fault.Pass) Check {
-	c := Check{ID: "size", Label: "packet size", Zone: fault.Beyond,
+	c := Check{ID: "size", Label: "packet size", Zone: zone.Beyond,
 		Asked: "gateway and target, packets as large as the port sends, never in fragments",
 		Means: "large packets come through as small ones do", Fact: "nobody answered probes of full size"}
 	for _, s := range p.Sizings {

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"passepartout/internal/core/zone"
 	"slices"
 	"strings"
 )
@@ -69,7 +70,7 @@ func Compare(before, after Result) Since {
 			s.Changes = append(s.Changes, Change{was, now, false})
 		}
 	}
-	wrongBefore, wrongNow := before.Zone != None, after.Zone != None
+	wrongBefore, wrongNow := before.Zone != zone.None, after.Zone != zone.None
 	switch {
 	case !wrongBefore && !wrongNow:
 	case wrongBefore && !wrongNow:

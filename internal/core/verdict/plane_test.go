@@ -14,6 +14,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 var (
@@ -111,132 +112,132 @@ func onQuay(s *evidence.Set) {
 
 var planeCases = []testCase{
 	{name: "pinned to another card", change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Permanent) },
-		zone: verdict.Host, fault: "neighbour-entry-pinned", confidence: verdict.Certain, says: "02:00:00:00:00:99",
+		zone: zone.Host, fault: "neighbour-entry-pinned", confidence: verdict.Certain, says: "02:00:00:00:00:99",
 		next: "ip neigh del 172.27.40.1", possible: []string{"gateway-does-not-forward"}},
-	{name: "pinned, and right", change: func(s *evidence.Set) { believes(s, Gateway, gwCard, endpoint.Permanent) }, zone: verdict.None,
+	{name: "pinned, and right", change: func(s *evidence.Set) { believes(s, Gateway, gwCard, endpoint.Permanent) }, zone: zone.None,
 		cleared: []string{"neighbour-entry-pinned"}},
 	{name: "pinned, and unseen without frames", change: func(s *evidence.Set) {
 		cut(s)
 		believes(s, Gateway, laptop, endpoint.Permanent)
 		s.Neighbours = s.Neighbours[1:]
 		WithoutFrames(s)
-	}, zone: verdict.Host, fault: "neighbour-entry-pinned", confidence: verdict.Likely},
+	}, zone: zone.Host, fault: "neighbour-entry-pinned", confidence: verdict.Likely},
 	{name: "pinned otherwise than documented", change: func(s *evidence.Set) {
 		cut(s)
 		believes(s, Gateway, laptop, endpoint.Permanent)
 		s.Neighbours = nil
 		s.Sheet = pier()
 		s.Sheet.Networks[0].Fixed = append(s.Sheet.Networks[0].Fixed, site.Fixed{Address: Gateway, Hardware: gwCard})
-	}, zone: verdict.Host, fault: "neighbour-entry-pinned", says: "site sheet says 02:00:00:00:00:01"},
+	}, zone: zone.Host, fault: "neighbour-entry-pinned", says: "site sheet says 02:00:00:00:00:01"},
 
 	{name: "two answer for the gateway", change: func(s *evidence.Set) {
 		cut(s)
 		believes(s, Gateway, laptop, endpoint.Reachable)
 		held(s, gwCard, laptop)
-	}, zone: verdict.LocalSubnet, fault: "gateway-impersonated", confidence: verdict.Certain, says: "Two machines answer",
+	}, zone: zone.LocalSubnet, fault: "gateway-impersonated", confidence: verdict.Certain, says: "Two machines answer",
 		possible: []string{"gateway-does-not-forward"}},
 	{name: "two answer, one of them has an address of its own", change: func(s *evidence.Set) {
 		cut(s)
 		held(s, gwCard, laptop)
 		s.Neighbours = append(s.Neighbours,
 			evidence.Neighbour{Asked: board, Method: "arp", Hardware: []endpoint.HardwareAddr{laptop}, Reply: Answer(board, 1)})
-	}, zone: verdict.LocalSubnet, fault: "gateway-impersonated", next: "hardware address 02:00:00:00:00:99"},
-	{name: "two answer, and traffic passes", change: func(s *evidence.Set) { held(s, gwCard, laptop) }, zone: verdict.None,
+	}, zone: zone.LocalSubnet, fault: "gateway-impersonated", next: "hardware address 02:00:00:00:00:99"},
+	{name: "two answer, and traffic passes", change: func(s *evidence.Set) { held(s, gwCard, laptop) }, zone: zone.None,
 		also: []string{"gateway-impersonated"}},
 	{name: "the gateway has another card than before",
-		change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Stale) }, zone: verdict.LocalSubnet,
+		change: func(s *evidence.Set) { cut(s); believes(s, Gateway, laptop, endpoint.Stale) }, zone: zone.LocalSubnet,
 		fault: "gateway-impersonated", confidence: verdict.Likely},
 	{name: "routers that share a card", change: func(s *evidence.Set) { believes(s, Gateway, vrrp, endpoint.Reachable); held(s, gwCard) },
-		zone: verdict.None, cleared: []string{"gateway-impersonated"}, remarks: []string{"redundant-gateway"}},
+		zone: zone.None, cleared: []string{"gateway-impersonated"}, remarks: []string{"redundant-gateway"}},
 	{name: "both cards are documented", change: func(s *evidence.Set) {
 		held(s, gwCard, laptop)
 		s.Sheet = pier()
 		s.Sheet.Networks[0].Routers = []endpoint.HardwareAddr{gwCard, laptop}
-	}, zone: verdict.None, cleared: []string{"gateway-impersonated"}},
+	}, zone: zone.None, cleared: []string{"gateway-impersonated"}},
 	{name: "a card that is not documented", change: func(s *evidence.Set) {
 		s.Sheet = pier()
 		s.Sheet.Networks[0].Routers = []endpoint.HardwareAddr{laptop}
-	}, zone: verdict.None, also: []string{"gateway-impersonated"}},
+	}, zone: zone.None, also: []string{"gateway-impersonated"}},
 
-	{name: "the hosts file leads nowhere", change: func(s *evidence.Set) { inHosts(s, Answer(Bookings, 20)) }, zone: verdict.Host,
+	{name: "the hosts file leads nowhere", change: func(s *evidence.Set) { inHosts(s, Answer(Bookings, 20)) }, zone: zone.Host,
 		fault: "hosts-file-override", confidence: verdict.Certain, says: "203.0.113.18", next: "/etc/hosts",
 		possible: []string{"destination-silent"}},
-	{name: "the hosts file, and DNS is no better", change: func(s *evidence.Set) { inHosts(s, Silence()) }, zone: verdict.Beyond,
+	{name: "the hosts file, and DNS is no better", change: func(s *evidence.Set) { inHosts(s, Silence()) }, zone: zone.Beyond,
 		fault: "destination-silent", cleared: []string{"hosts-file-override"}},
 	{name: "the hosts file works", change: func(s *evidence.Set) {
 		s.Endpoint.Hosts = []endpoint.HostsLine{{Address: Bookings, Names: []string{"bookings.kittiwake.example"}}}
-	}, zone: verdict.None, cleared: []string{"hosts-file-override"}},
+	}, zone: zone.None, cleared: []string{"hosts-file-override"}},
 
 	{name: "the first server's answer leads nowhere", change: func(s *evidence.Set) { differs(s, Answer(Bookings, 20)) },
-		zone: verdict.LocalSubnet, fault: "name-answers-differ", confidence: verdict.Certain, says: "203.0.113.53 says 203.0.113.80",
+		zone: zone.LocalSubnet, fault: "name-answers-differ", confidence: verdict.Certain, says: "203.0.113.53 says 203.0.113.80",
 		possible: []string{"destination-silent"}},
 	{name: "the first server lies beyond", change: func(s *evidence.Set) {
 		differs(s, Answer(Bookings, 20))
 		s.Endpoint.Resolvers[0], s.Endpoint.Resolvers[1] = s.Endpoint.Resolvers[1], s.Endpoint.Resolvers[0]
 		s.Lookups[0].Addresses, s.Lookups[1].Addresses = []netip.Addr{Bookings}, []netip.Addr{wrong}
-	}, zone: verdict.Beyond, fault: "name-answers-differ"},
-	{name: "neither answer works", change: func(s *evidence.Set) { differs(s, Silence()) }, zone: verdict.Beyond,
+	}, zone: zone.Beyond, fault: "name-answers-differ"},
+	{name: "neither answer works", change: func(s *evidence.Set) { differs(s, Silence()) }, zone: zone.Beyond,
 		fault: "destination-silent", cleared: []string{"name-answers-differ"}},
 	{name: "they differ, and the one in use works", change: func(s *evidence.Set) { s.Lookups[1].Addresses = []netip.Addr{wrong} },
-		zone: verdict.None, cleared: []string{"name-answers-differ"}},
+		zone: zone.None, cleared: []string{"name-answers-differ"}},
 	{name: "the first server denies the name", change: func(s *evidence.Set) {
 		s.Lookups[0].Addresses, s.Lookups[0].RCode = nil, "NXDOMAIN"
-	}, zone: verdict.LocalSubnet, fault: "name-answers-differ", says: "there is no such name", cleared: []string{"name-not-found"}},
+	}, zone: zone.LocalSubnet, fault: "name-answers-differ", says: "there is no such name", cleared: []string{"name-not-found"}},
 
-	{name: "set by hand to a machine that is none", change: func(s *evidence.Set) { handSet(s, Core) }, zone: verdict.Host,
+	{name: "set by hand to a machine that is none", change: func(s *evidence.Set) { handSet(s, Core) }, zone: zone.Host,
 		fault: "resolver-wrong", confidence: verdict.Certain, says: "runs no name service", next: "172.27.40.2",
 		cleared: []string{"resolver-silent-local"}},
 	{name: "set by hand, and nobody names a better one that answers", change: func(s *evidence.Set) { handSet(s, netip.Addr{}) },
-		zone: verdict.LocalSubnet, fault: "resolver-silent-local", possible: []string{"resolver-wrong"}},
+		zone: zone.LocalSubnet, fault: "resolver-silent-local", possible: []string{"resolver-wrong"}},
 	{name: "the network itself names the dead one", change: func(s *evidence.Set) {
 		handSet(s, netip.Addr{})
 		s.Discovery.Offers[0].Resolvers = []netip.Addr{board}
-	}, zone: verdict.LocalSubnet, fault: "resolver-silent-local", cleared: []string{"resolver-wrong"}},
+	}, zone: zone.LocalSubnet, fault: "resolver-silent-local", cleared: []string{"resolver-wrong"}},
 	{name: "the site sheet names another", change: func(s *evidence.Set) {
 		handSet(s, Core)
 		s.Discovery.Offers, s.Sheet = nil, pier()
-	}, zone: verdict.Host, fault: "resolver-wrong", says: "the site sheet names"},
+	}, zone: zone.Host, fault: "resolver-wrong", says: "the site sheet names"},
 
 	{name: "the port loses what arrives", change: func(s *evidence.Set) {
 		lossy(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveErrors: 24, Damaged: 24})
-	}, zone: verdict.Host, fault: "link-errors", confidence: verdict.Certain, says: "24 receive errors",
+	}, zone: zone.Host, fault: "link-errors", confidence: verdict.Certain, says: "24 receive errors",
 		possible: []string{"segment-lossy"}},
 	{name: "the port loses what arrives, and by chance only from far away", change: func(s *evidence.Set) {
 		Measured(s)
 		s.Bursts[1] = Probed(Bookings, 40, 60, 20)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveErrors: 24})
-	}, zone: verdict.Host, fault: "link-errors", confidence: verdict.Likely, possible: []string{"path-lossy"}},
+	}, zone: zone.Host, fault: "link-errors", confidence: verdict.Likely, possible: []string{"path-lossy"}},
 	{name: "the system drops what arrives", change: func(s *evidence.Set) {
 		lossy(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveDrops: 24})
-	}, zone: verdict.Host, fault: "link-errors"},
+	}, zone: zone.Host, fault: "link-errors"},
 	{name: "drops without a loss are usual", change: func(s *evidence.Set) {
 		Measured(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveDrops: 24})
-	}, zone: verdict.None, cleared: []string{"link-errors"}},
+	}, zone: zone.None, cleared: []string{"link-errors"}},
 	{name: "a loss that the port knows nothing of", change: func(s *evidence.Set) {
 		lossy(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveDrops: 2})
-	}, zone: verdict.LocalSubnet, fault: "segment-lossy", cleared: []string{"link-errors"}},
+	}, zone: zone.LocalSubnet, fault: "segment-lossy", cleared: []string{"link-errors"}},
 	{name: "totals since the start say nothing", change: func(s *evidence.Set) {
 		Measured(s)
 		s.Counted = []evidence.PortCount{
 			{Interface: "eth0", Before: endpoint.Counters{ReceiveErrors: 9000},
 				After: endpoint.Counters{ReceiveErrors: 9000, ReceivedPackets: 100}}}
-	}, zone: verdict.None, cleared: []string{"link-errors"}},
+	}, zone: zone.None, cleared: []string{"link-errors"}},
 	{name: "errors and nothing lost", change: func(s *evidence.Set) {
 		Measured(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 100, ReceiveErrors: 5})
-	}, zone: verdict.None, also: []string{"link-errors"}},
-	{name: "half duplex", change: func(s *evidence.Set) { Measured(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: verdict.None,
+	}, zone: zone.None, also: []string{"link-errors"}},
+	{name: "half duplex", change: func(s *evidence.Set) { Measured(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: zone.None,
 		also: []string{"link-errors"}},
-	{name: "half duplex and a loss", change: func(s *evidence.Set) { lossy(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: verdict.Host,
+	{name: "half duplex and a loss", change: func(s *evidence.Set) { lossy(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: zone.Host,
 		fault: "link-errors", confidence: verdict.Likely},
 	{name: "slower than documented", change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; s.Sheet = pier() },
-		zone: verdict.None, also: []string{"link-errors"}},
+		zone: zone.None, also: []string{"link-errors"}},
 	{name: "100 Mbit/s, and nobody documents more",
-		change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; counted(s, endpoint.Counters{}) }, zone: verdict.None,
+		change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; counted(s, endpoint.Counters{}) }, zone: zone.None,
 		cleared: []string{"link-errors"}},
 
 	{name: "on another segment than documented", change: func(s *evidence.Set) {
@@ -244,38 +245,38 @@ var planeCases = []testCase{
 		s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(Bookings, 443), Reply: Silence()}}
 		s.Echoes[1].Reply = Silence()
 		s.Hops = Path(Bookings, netip.MustParseAddr("10.66.0.1"), Edge, netip.Addr{}, netip.Addr{})
-	}, zone: verdict.LocalSubnet, fault: "wrong-segment", confidence: verdict.Certain, says: "belongs on pier 172.27.40.0/24"},
-	{name: "on another segment, and it works", change: onQuay, zone: verdict.None, also: []string{"wrong-segment"}},
-	{name: "on another segment, and no sheet", change: func(s *evidence.Set) { onQuay(s); s.Sheet = nil }, zone: verdict.None,
+	}, zone: zone.LocalSubnet, fault: "wrong-segment", confidence: verdict.Certain, says: "belongs on pier 172.27.40.0/24"},
+	{name: "on another segment, and it works", change: onQuay, zone: zone.None, also: []string{"wrong-segment"}},
+	{name: "on another segment, and no sheet", change: func(s *evidence.Set) { onQuay(s); s.Sheet = nil }, zone: zone.None,
 		possible: []string{"wrong-segment"}},
 	{name: "slower than the sheet allows", change: func(s *evidence.Set) {
 		Measured(s)
 		s.Bursts[1] = Probed(Bookings, 20, 20, 120)
 		s.Sheet = pier()
 		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 80 * time.Millisecond}}
-	}, zone: verdict.Beyond, fault: "path-slow"},
+	}, zone: zone.Beyond, fault: "path-slow"},
 	{name: "slow, and the sheet allows it", change: func(s *evidence.Set) {
 		Measured(s)
 		s.Bursts[1] = Probed(Bookings, 20, 20, 620)
 		s.Sheet = pier()
 		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 700 * time.Millisecond}}
-	}, zone: verdict.None, cleared: []string{"path-slow"}},
-	{name: "on the documented one", change: func(s *evidence.Set) { s.Sheet = pier() }, zone: verdict.None,
+	}, zone: zone.None, cleared: []string{"path-slow"}},
+	{name: "on the documented one", change: func(s *evidence.Set) { s.Sheet = pier() }, zone: zone.None,
 		cleared: []string{"wrong-segment", "dhcp-rogue"}},
 	{name: "a DHCP server that is not documented",
-		change: func(s *evidence.Set) { s.Sheet = pier(); s.Sheet.Networks[0].DHCP = []netip.Addr{board} }, zone: verdict.None,
+		change: func(s *evidence.Set) { s.Sheet = pier(); s.Sheet.Networks[0].DHCP = []netip.Addr{board} }, zone: zone.None,
 		also: []string{"dhcp-rogue"}},
 	{name: "the sheet has a longer mask", change: func(s *evidence.Set) {
 		wide(s)
 		s.Discovery.Offers, s.Sheet = nil, pier()
 		Port(s).Addresses[0].Origin, Port(s).Addresses[0].Limited = endpoint.ByHand, false
-	}, zone: verdict.Host, fault: "mask-too-wide", says: "172.27.90.80", next: "255.255.255.0"},
+	}, zone: zone.Host, fault: "mask-too-wide", says: "172.27.90.80", next: "255.255.255.0"},
 	{name: "no address, and the sheet gives it one", change: func(s *evidence.Set) {
 		noAddress(s)
 		none(s)
 		s.Sheet = pier()
 		s.Sheet.Networks[0].DHCP = nil
-	}, zone: verdict.Host, fault: "no-address", says: "the site sheet gives this machine 172.27.40.23", next: "172.27.40.23/24",
+	}, zone: zone.Host, fault: "no-address", says: "the site sheet gives this machine 172.27.40.23", next: "172.27.40.23/24",
 		possible: []string{"dhcp-silent"}},
 	{name: "the sheet has another gateway", change: func(s *evidence.Set) {
 		GatewayGone(s)
@@ -284,7 +285,7 @@ var planeCases = []testCase{
 		for i := range s.Endpoint.Routes {
 			s.Endpoint.Routes[i].Origin = endpoint.ByHand
 		}
-	}, zone: verdict.Host, fault: "gateway-silent", says: "172.27.40.254"},
+	}, zone: zone.Host, fault: "gateway-silent", says: "172.27.40.254"},
 }
 
 // What a fault explains is in the catalogue, farther from the host or beside it, and explains nothing back.

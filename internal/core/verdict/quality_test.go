@@ -9,6 +9,7 @@ import (
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // A target that is reached is still not in order when packets are lost, slow, or too small.
@@ -28,71 +29,71 @@ func TestQuality(t *testing.T) {
 	for _, c := range []struct {
 		name       string
 		change     func(*evidence.Set)
-		zone       verdict.Zone
+		zone       zone.Zone
 		fault      fault.ID
 		confidence verdict.Confidence
 		words      string
 		cleared    []string
 	}{
-		{"clean", Measured, verdict.None, "", verdict.Certain, "",
+		{"clean", Measured, zone.None, "", verdict.Certain, "",
 			[]string{"segment-lossy", "path-lossy", "path-slow", "mtu-too-large", "mtu-black-hole"}},
 		{"one or two lost prove nothing", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 57, 60, 20)}
-		}, verdict.None, "", verdict.Certain, "", []string{"path-lossy"}},
+		}, zone.None, "", verdict.Certain, "", []string{"path-lossy"}},
 		{"loss on the segment", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
-		}, verdict.LocalSubnet, "segment-lossy", verdict.Certain, "172.27.40.1", nil},
+		}, zone.LocalSubnet, "segment-lossy", verdict.Certain, "172.27.40.1", nil},
 		{"a gateway that rations its answers", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 20, 20, 20)}
-		}, verdict.None, "", verdict.Certain, "", []string{"segment-lossy", "path-lossy"}},
+		}, zone.None, "", verdict.Certain, "", []string{"segment-lossy", "path-lossy"}},
 		{"loss behind the gateway", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
 			stations(s, 40, 40, 22)
-		}, verdict.Beyond, "path-lossy", verdict.Certain, "after 198.51.100.9 and before 198.51.100.13", []string{"segment-lossy"}},
+		}, zone.Beyond, "path-lossy", verdict.Certain, "after 198.51.100.9 and before 198.51.100.13", []string{"segment-lossy"}},
 		{"no station in between was asked", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
-		}, verdict.Beyond, "path-lossy", verdict.Certain, "after 172.27.40.1 and before 203.0.113.80", nil},
-		{"loss at one station alone", func(s *evidence.Set) { Measured(s); stations(s, 40, 12, 40) }, verdict.None, "", verdict.Certain, "",
+		}, zone.Beyond, "path-lossy", verdict.Certain, "after 172.27.40.1 and before 203.0.113.80", nil},
+		{"loss at one station alone", func(s *evidence.Set) { Measured(s); stations(s, 40, 12, 40) }, zone.None, "", verdict.Certain, "",
 			[]string{"path-lossy"}},
 		{"slow from one station on", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 60, 60, 420), Probed(Edge, 40, 40, 4),
 				Probed(Provider, 40, 40, 409), Probed(Exchange, 40, 40, 414)}
-		}, verdict.Beyond, "path-slow", verdict.Certain, "after 198.51.100.1 and before 198.51.100.9", nil},
+		}, zone.Beyond, "path-slow", verdict.Certain, "after 198.51.100.1 and before 198.51.100.9", nil},
 		{"far, and not too far", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 20, 20, 280)}
-		}, verdict.None, "", verdict.Certain, "", []string{"path-slow"}},
+		}, zone.None, "", verdict.Certain, "", []string{"path-slow"}},
 		{"held up on the segment", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 410), Probed(Bookings, 60, 60, 430)}
-		}, verdict.LocalSubnet, "segment-lossy", verdict.Likely, "held up", nil},
-		{"large packets vanish on the way", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(whole, hole) }, verdict.Beyond,
+		}, zone.LocalSubnet, "segment-lossy", verdict.Likely, "held up", nil},
+		{"large packets vanish on the way", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(whole, hole) }, zone.Beyond,
 			"mtu-black-hole", verdict.Certain, "1400", []string{"mtu-too-large"}},
 		{"somebody says too big", func(s *evidence.Set) {
 			Measured(s)
 			s.Sizings = sizes(whole, evidence.Sizing{Full: 1500, Passes: 1400, Lost: 1500, Told: true, From: Edge})
-		}, verdict.None, "", verdict.Certain, "", []string{"mtu-black-hole"}},
+		}, zone.None, "", verdict.Certain, "", []string{"mtu-black-hole"}},
 		{"the port sends too large", func(s *evidence.Set) {
 			Measured(s)
 			big := evidence.Sizing{Full: 9000, Passes: 1500, Lost: 1501}
 			s.Sizings = sizes(big, big)
-		}, verdict.Host, "mtu-too-large", verdict.Certain, "9000", []string{"mtu-black-hole"}},
+		}, zone.Host, "mtu-too-large", verdict.Certain, "9000", []string{"mtu-black-hole"}},
 		{"the gateway answers no large echo, the target does", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(hole, whole) },
-			verdict.None, "", verdict.Certain, "", []string{"mtu-too-large"}},
+			zone.None, "", verdict.Certain, "", []string{"mtu-too-large"}},
 		{"sizes that were lost like all else", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
 			s.Sizings = sizes(whole, hole)
-		}, verdict.LocalSubnet, "segment-lossy", verdict.Certain, "", nil},
+		}, zone.LocalSubnet, "segment-lossy", verdict.Certain, "", nil},
 		{"what is wrong and was not in the way stays aside", func(s *evidence.Set) {
 			s.Loopback[0].Reply = Silence()
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
-		}, verdict.Beyond, "path-lossy", verdict.Certain, "", nil},
+		}, zone.Beyond, "path-lossy", verdict.Certain, "", nil},
 		{"and is not the verdict while that is measured", func(s *evidence.Set) {
 			s.Loopback[0].Reply = Silence()
 			s.Open = []evidence.Kind{evidence.LossProbes}
-		}, verdict.Beyond, "", verdict.Maybe, "", nil},
-		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.Beyond, "",
+		}, zone.Beyond, "", verdict.Maybe, "", nil},
+		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, zone.Beyond, "",
 			verdict.Maybe, "Not yet known", nil},
 		{"measured enough, though the gateway is still asked",
-			func(s *evidence.Set) { Measured(s); s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, verdict.None, "",
+			func(s *evidence.Set) { Measured(s); s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, zone.None, "",
 			verdict.Certain, "", nil},
 	} {
 		s := Healthy()

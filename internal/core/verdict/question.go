@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/zone"
 )
 
 // Question is a test that only a person can do: look at a switch, try another machine. Its answer is evidence like any other.
@@ -34,7 +35,7 @@ var (
 )
 
 // inZone lists the faults that usually lie in a zone.
-func inZone(z fault.Zone) (out []fault.ID) {
+func inZone(z zone.Zone) (out []fault.ID) {
 	for _, f := range fault.Catalogue {
 		if f.Zone == z {
 			out = append(out, f.ID)
@@ -47,11 +48,11 @@ func inZone(z fault.Zone) (out []fault.ID) {
 var Questions = []Question{
 	{ID: "others-affected", Text: "Do other machines on this segment reach it?", Answers: []Choice{
 		{ID: "they-do", Text: "yes, others reach it", Clears: ofEverybody},
-		{ID: "none-does", Text: "no, others do not reach it either", Clears: inZone(fault.Host)},
+		{ID: "none-does", Text: "no, others do not reach it either", Clears: inZone(zone.Host)},
 	}},
 	{ID: "machine-elsewhere", Text: "Plug this machine into a socket at which another one works. Does it work there?", Answers: []Choice{
 		{ID: "works", Text: "yes, it works there", Clears: onThisMachine, Points: onThisSocket},
-		{ID: "fails", Text: "no, it fails there too", Clears: append(inZone(fault.LocalSubnet), ofEverybody...)},
+		{ID: "fails", Text: "no, it fails there too", Clears: append(inZone(zone.LocalSubnet), ofEverybody...)},
 	}},
 	{ID: "another-machine-here", Text: "Plug a machine that works elsewhere into this socket. Does it work here?", Answers: []Choice{
 		{ID: "works", Text: "yes, it works here", Clears: append(fault.Within(fault.OfSocket, fault.NoCarrier), ofEverybody...)},
@@ -156,7 +157,7 @@ const mostQuestions = 2
 // ask chooses the questions whose answers would part the suspects that are left in different zones. There is none while the verdict is
 // certain, or more may come.
 func (r *Result) ask(p *fault.Pass) {
-	if r.Zone == None || r.Confidence == Certain || len(p.Open) > 0 {
+	if r.Zone == zone.None || r.Confidence == Certain || len(p.Open) > 0 {
 		return
 	}
 	var left []Suspect

@@ -11,6 +11,7 @@ import (
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 func said(t *testing.T, texts ...string) (out []evidence.Answer) {
@@ -33,28 +34,28 @@ func TestQuestions(t *testing.T) {
 		name   string
 		change func(*evidence.Set)
 		said   []string
-		zone   verdict.Zone
+		zone   zone.Zone
 		fault  fault.ID
 		asks   string // the first question that is put, if any
 	}{
-		{name: "healthy asks nothing", zone: verdict.None},
-		{name: "certain asks nothing", change: GatewayGone, zone: verdict.LocalSubnet, fault: "gateway-silent"},
-		{name: "nobody answers, and nobody can be heard", change: mute, zone: verdict.Undetermined, asks: "address-for-here"},
-		{name: "it works in another socket", change: mute, said: []string{"machine-elsewhere=works"}, zone: verdict.LocalSubnet,
+		{name: "healthy asks nothing", zone: zone.None},
+		{name: "certain asks nothing", change: GatewayGone, zone: zone.LocalSubnet, fault: "gateway-silent"},
+		{name: "nobody answers, and nobody can be heard", change: mute, zone: zone.Undetermined, asks: "address-for-here"},
+		{name: "it works in another socket", change: mute, said: []string{"machine-elsewhere=works"}, zone: zone.LocalSubnet,
 			fault: "segment-isolated"},
 		{name: "it fails elsewhere too", change: mute, said: []string{"machine-elsewhere=fails", "another-machine-here=works"},
-			zone: verdict.Host},
-		{name: "the address is another place's", change: mute, said: []string{"address-for-here=another-place"}, zone: verdict.Host,
+			zone: zone.Host},
+		{name: "the address is another place's", change: mute, said: []string{"address-for-here=another-place"}, zone: zone.Host,
 			fault: "wrong-network"},
-		{name: "the switch's port is in another network", change: mute, said: []string{"switch-port=wrong"}, zone: verdict.LocalSubnet,
+		{name: "the switch's port is in another network", change: mute, said: []string{"switch-port=wrong"}, zone: zone.LocalSubnet,
 			fault: "segment-isolated"},
-		{name: "the gateway or the own filter", change: unforwarded, zone: verdict.Undetermined, asks: "others-affected"},
-		{name: "without the filter it works", change: unforwarded, said: []string{"own-filter=reached"}, zone: verdict.Host,
+		{name: "the gateway or the own filter", change: unforwarded, zone: zone.Undetermined, asks: "others-affected"},
+		{name: "without the filter it works", change: unforwarded, said: []string{"own-filter=reached"}, zone: zone.Host,
 			fault: "host-firewall"},
-		{name: "others reach it", change: unforwarded, said: []string{"others-affected=they-do"}, zone: verdict.Host},
-		{name: "others do not either", change: unforwarded, said: []string{"others-affected=none-does"}, zone: verdict.Undetermined},
+		{name: "others reach it", change: unforwarded, said: []string{"others-affected=they-do"}, zone: zone.Host},
+		{name: "others do not either", change: unforwarded, said: []string{"others-affected=none-does"}, zone: zone.Undetermined},
 		{name: "what was confirmed stands against what was said", change: GatewayGone, said: []string{"others-affected=they-do"},
-			zone: verdict.LocalSubnet, fault: "gateway-silent"},
+			zone: zone.LocalSubnet, fault: "gateway-silent"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := Healthy()

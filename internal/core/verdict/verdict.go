@@ -9,31 +9,8 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/zone"
 )
-
-// Zone is what the verdict says of the place: one of the fault zones, none, or undetermined.
-type Zone string
-
-// The zones of a verdict, in the contract's words.
-const (
-	None         Zone = "none"
-	Host         Zone = "host"
-	LocalSubnet  Zone = "local-subnet"
-	Beyond       Zone = "beyond"
-	Undetermined Zone = "undetermined"
-)
-
-var zoneOf = map[fault.Zone]Zone{fault.Host: Host, fault.LocalSubnet: LocalSubnet, fault.Beyond: Beyond}
-
-// Blamed is the zone in which a verdict lays a fault; fault.NoZone of one that lays none anywhere.
-func (z Zone) Blamed() fault.Zone {
-	for zone, name := range zoneOf {
-		if name == z {
-			return zone
-		}
-	}
-	return fault.NoZone
-}
 
 // Confidence says how sure the verdict is.
 type Confidence string
@@ -47,7 +24,7 @@ const (
 
 // Result is everything that follows from the evidence.
 type Result struct {
-	Zone       Zone
+	Zone       zone.Zone
 	Fault      fault.ID
 	Confidence Confidence
 	Sentence   string
@@ -65,7 +42,7 @@ type Result struct {
 
 // Other is a further, independent fault.
 type Other struct {
-	Zone     Zone
+	Zone     zone.Zone
 	Fault    fault.ID
 	Sentence string
 }
@@ -73,7 +50,7 @@ type Other struct {
 // Suspect is a fault of the catalogue and how it stands.
 type Suspect struct {
 	Fault    *fault.Fault
-	Zone     fault.Zone
+	Zone     zone.Zone
 	Standing fault.Standing
 	For      []string
 	Against  []string
@@ -97,17 +74,17 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
-		if lossAt := p.LossZone(); lossAt != fault.NoZone && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
+		if lossAt := p.LossZone(); lossAt != zone.Unknown && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
 			finding = fault.Finding{Standing: fault.Possible, For: finding.For,
 				Against: []string{"packets of all sorts are being lost, so that silence proves nothing"}}
 		}
-		zone := f.Zone
-		if finding.Zone != fault.NoZone {
-			zone = finding.Zone
+		z := f.Zone
+		if finding.Zone != zone.Unknown {
+			z = finding.Zone
 		}
 		r.Suspects = append(r.Suspects,
-			Suspect{Fault: f, Zone: zone, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding,
-				rank: int(zone)*1000 + i})
+			Suspect{Fault: f, Zone: z, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding,
+				rank: int(z)*1000 + i})
 	}
 	r.hear(p)
 	r.fold()
@@ -129,7 +106,7 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 	default:
 		r.open(p)
 	}
-	if p.Changed != "" && r.Zone != None {
+	if p.Changed != "" && r.Zone != zone.None {
 		r.changed(p.Changed)
 	}
 	r.Checks = checks(p, r.Suspects, usable)
@@ -166,7 +143,7 @@ func holding(all []Suspect) (out []Suspect) {
 }
 
 func (r *Result) healthy(p *fault.Pass, holding []Suspect) {
-	r.Zone, r.Confidence = None, Certain
+	r.Zone, r.Confidence = zone.None, Certain
 	if len(p.Withheld) > 0 {
 		r.Confidence = Likely
 	}
@@ -189,7 +166,7 @@ func (r *Result) healthy(p *fault.Pass, holding []Suspect) {
 func (r *Result) faulty(inTheWay, holding []Suspect) {
 	chosen := inTheWay[0]
 	f := chosen.finding
-	r.Zone, r.Fault, r.Sentence = zoneOf[chosen.Zone], chosen.Fault.ID, f.Sentence
+	r.Zone, r.Fault, r.Sentence = chosen.Zone, chosen.Fault.ID, f.Sentence
 	r.Next = append(r.Next, f.Next...)
 	r.Confidence = Likely
 	if f.Standing == fault.Confirmed && !slices.ContainsFunc(inTheWay, func(s Suspect) bool { return s.Zone != chosen.Zone }) {
@@ -203,7 +180,7 @@ func (r *Result) changed(what string) {
 	if r.Fault != "" {
 		r.Candidates = []fault.ID{r.Fault}
 	}
-	r.Zone, r.Fault, r.Confidence, r.Also = Undetermined, "", Maybe, []Other{}
+	r.Zone, r.Fault, r.Confidence, r.Also = zone.Undetermined, "", Maybe, []Other{}
 	r.Sentence = fmt.Sprintf("The network changed while it was being asked: %s. What was seen before and after does not fit together.",
 		what)
 	r.Next = []string{"Run the same tests again, now that it is quiet."}
@@ -211,13 +188,13 @@ func (r *Result) changed(what string) {
 
 func (r *Result) also(others []Suspect) {
 	for _, s := range others {
-		r.Also = append(r.Also, Other{zoneOf[s.Zone], s.Fault.ID, s.finding.Sentence})
+		r.Also = append(r.Also, Other{s.Zone, s.Fault.ID, s.finding.Sentence})
 	}
 }
 
 // open is for a broken target without a supported suspect: the zone alone where the evidence shows it, else undetermined.
 func (r *Result) open(p *fault.Pass) {
-	r.Zone, r.Confidence = Undetermined, Maybe
+	r.Zone, r.Confidence = zone.Undetermined, Maybe
 	var left []Suspect
 	for _, s := range r.Suspects {
 		if s.Standing == fault.Possible && s.Fault.Relevant(p, s.Zone) {
@@ -229,7 +206,7 @@ func (r *Result) open(p *fault.Pass) {
 	missing := r.missing(p)
 	switch {
 	case one:
-		r.Zone = zoneOf[left[0].Zone]
+		r.Zone = left[0].Zone
 		r.Sentence = fmt.Sprintf("The fault lies %s; which one of several it is, the evidence does not tell.", place(left[0].Zone))
 		r.Next = append(r.Next, "Compare with a second target out there: passepartout check ANOTHER-NAME.")
 	case missing != "":
@@ -252,11 +229,11 @@ func (r *Result) open(p *fault.Pass) {
 	}
 }
 
-func place(z fault.Zone) string {
+func place(z zone.Zone) string {
 	switch z {
-	case fault.Host:
+	case zone.Host:
 		return "in this machine"
-	case fault.LocalSubnet:
+	case zone.LocalSubnet:
 		return "in the local subnet"
 	}
 	return "beyond the gateway"

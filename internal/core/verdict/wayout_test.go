@@ -9,6 +9,7 @@ import (
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 var (
@@ -69,60 +70,60 @@ func beside(s *evidence.Set, name string, kind endpoint.Kind, metric int, r evid
 
 var waysCases = []testCase{
 	{name: "a certificate that has run out",
-		change: secure(evidence.CertificateExpired, moment.AddDate(-1, 0, 0), moment.AddDate(0, -1, 0), moment), zone: verdict.Beyond,
+		change: secure(evidence.CertificateExpired, moment.AddDate(-1, 0, 0), moment.AddDate(0, -1, 0), moment), zone: zone.Beyond,
 		fault: "tls-fails", confidence: verdict.Certain, says: "has expired", cleared: []string{"clock-wrong"}},
 	{name: "run out, by a clock that is ahead",
 		change: secure(evidence.CertificateExpired, moment.AddDate(-3, 0, 0), moment.AddDate(-1, 0, 0), moment.AddDate(-2, 0, 0)),
-		zone:   verdict.Host, fault: "clock-wrong", confidence: verdict.Certain, says: "ahead"},
+		zone:   zone.Host, fault: "clock-wrong", confidence: verdict.Certain, says: "ahead"},
 	{name: "not valid yet, by a clock that is behind",
 		change: secure(evidence.CertificateNotYetValid, moment.AddDate(1, 0, 0), moment.AddDate(3, 0, 0), moment.AddDate(2, 0, 0)),
-		zone:   verdict.Host, fault: "clock-wrong", says: "behind"},
+		zone:   zone.Host, fault: "clock-wrong", says: "behind"},
 	{name: "run out, by both clocks, though they differ",
 		change: secure(evidence.CertificateExpired, moment.AddDate(-3, 0, 0), moment.AddDate(-2, 0, 0), moment.AddDate(-1, 0, 0)),
-		zone:   verdict.Beyond, fault: "tls-fails", cleared: []string{"clock-wrong"}},
+		zone:   zone.Beyond, fault: "tls-fails", cleared: []string{"clock-wrong"}},
 	{name: "run out, and the service does not say its time",
-		change: secure(evidence.CertificateExpired, moment.AddDate(-1, 0, 0), moment.AddDate(0, -1, 0), time.Time{}), zone: verdict.Beyond,
+		change: secure(evidence.CertificateExpired, moment.AddDate(-1, 0, 0), moment.AddDate(0, -1, 0), time.Time{}), zone: zone.Beyond,
 		fault: "tls-fails", confidence: verdict.Likely, possible: []string{"clock-wrong"}},
 	{name: "for another name", change: secure(evidence.CertificateOfAnother, moment.AddDate(-1, 0, 0), moment.AddDate(1, 0, 0), moment),
-		zone: verdict.Beyond, fault: "tls-fails", says: "another name", cleared: []string{"clock-wrong"}},
-	{name: "no handshake", change: secure(evidence.NoSecureConnection, time.Time{}, time.Time{}, time.Time{}), zone: verdict.Beyond,
+		zone: zone.Beyond, fault: "tls-fails", says: "another name", cleared: []string{"clock-wrong"}},
+	{name: "no handshake", change: secure(evidence.NoSecureConnection, time.Time{}, time.Time{}, time.Time{}), zone: zone.Beyond,
 		fault: "tls-fails", confidence: verdict.Likely},
-	{name: "a secure page", change: secure(evidence.NoFlaw, time.Time{}, time.Time{}, moment), zone: verdict.None,
+	{name: "a secure page", change: secure(evidence.NoFlaw, time.Time{}, time.Time{}, moment), zone: zone.None,
 		cleared: []string{"tls-fails", "clock-wrong"}},
 
-	{name: "IPv6 alone fails", change: twice(Answer(tides4, 20), Silence()), zone: verdict.Beyond, fault: "one-family-broken",
+	{name: "IPv6 alone fails", change: twice(Answer(tides4, 20), Silence()), zone: zone.Beyond, fault: "one-family-broken",
 		confidence: verdict.Certain, says: "over IPv4 and not over IPv6"},
-	{name: "IPv4 alone fails", change: twice(Silence(), Answer(tides6, 20)), zone: verdict.Beyond, fault: "one-family-broken",
+	{name: "IPv4 alone fails", change: twice(Silence(), Answer(tides6, 20)), zone: zone.Beyond, fault: "one-family-broken",
 		says: "over IPv6 and not over IPv4"},
-	{name: "both work", change: twice(Answer(tides4, 20), Answer(tides6, 20)), zone: verdict.None, cleared: []string{"one-family-broken"}},
-	{name: "neither works", change: twice(Silence(), Silence()), zone: verdict.Beyond, cleared: []string{"one-family-broken"}},
+	{name: "both work", change: twice(Answer(tides4, 20), Answer(tides6, 20)), zone: zone.None, cleared: []string{"one-family-broken"}},
+	{name: "neither works", change: twice(Silence(), Silence()), zone: zone.Beyond, cleared: []string{"one-family-broken"}},
 	{name: "the IPv6 gateway is silent", change: func(s *evidence.Set) {
 		twice(Answer(tides4, 20), Silence())(s)
 		s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: gateway6, Method: "nd", Asks: 3, Reply: Silence()})
-	}, zone: verdict.LocalSubnet, fault: "one-family-broken"},
+	}, zone: zone.LocalSubnet, fault: "one-family-broken"},
 
 	{name: "a tunnel that carries nothing", change: func(s *evidence.Set) { beside(s, "tun0", endpoint.Tunnel, 0, Answer(Bookings, 20)) },
-		zone: verdict.Host, fault: "tunnel-holds-route", confidence: verdict.Certain, says: "tun0",
+		zone: zone.Host, fault: "tunnel-holds-route", confidence: verdict.Certain, says: "tun0",
 		cleared: []string{"competing-default-routes"}},
 	{name: "a tunnel, and no other way works either", change: func(s *evidence.Set) { beside(s, "tun0", endpoint.Tunnel, 0, Silence()) },
-		zone: verdict.Undetermined, possible: []string{"tunnel-holds-route"}},
+		zone: zone.Undetermined, possible: []string{"tunnel-holds-route"}},
 	{name: "the wrong one of two", change: func(s *evidence.Set) { beside(s, "wlan0", endpoint.Wireless, 100, Answer(Bookings, 20)) },
-		zone: verdict.Host, fault: "competing-default-routes", confidence: verdict.Certain, says: "192.168.77.1", next: "below 100",
+		zone: zone.Host, fault: "competing-default-routes", confidence: verdict.Certain, says: "192.168.77.1", next: "below 100",
 		cleared: []string{"tunnel-holds-route"}},
 
 	{name: "a neighbour for a gateway", change: func(s *evidence.Set) {
 		through(s, store)
 		passes(s)
 		s.Endpoint.Routes[0].Origin = endpoint.ByHand
-	}, zone: verdict.Host, fault: "gateway-not-a-router", confidence: verdict.Certain, says: "172.27.40.1", next: "172.27.40.70",
+	}, zone: zone.Host, fault: "gateway-not-a-router", confidence: verdict.Certain, says: "172.27.40.1", next: "172.27.40.70",
 		possible: []string{"gateway-does-not-forward"}},
 	{name: "a neighbour for a gateway, and only the offer tells", change: func(s *evidence.Set) {
 		through(s, store)
 		s.Endpoint.Routes[0].Origin = endpoint.ByHand
-	}, zone: verdict.Host, fault: "gateway-not-a-router", says: "the segment's router is 172.27.40.1"},
+	}, zone: zone.Host, fault: "gateway-not-a-router", says: "the segment's router is 172.27.40.1"},
 	{name: "nobody names another", change: func(s *evidence.Set) {
 		cut(s)
 		s.Discovery.Offers = nil
 		s.Endpoint.Routes[0].Origin = endpoint.ByHand
-	}, zone: verdict.LocalSubnet, fault: "gateway-does-not-forward", cleared: []string{"gateway-not-a-router"}},
+	}, zone: zone.LocalSubnet, fault: "gateway-does-not-forward", cleared: []string{"gateway-not-a-router"}},
 }

@@ -15,6 +15,7 @@ import (
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // plainWeb asks for a page without a lock, which is answered so.
@@ -78,86 +79,86 @@ func arrived(answered int, told bool, count int) func(*evidence.Set) {
 }
 
 var webCases = []testCase{
-	{name: "a page", change: plainWeb(200, ""), zone: verdict.None, cleared: []string{"captive-portal", "proxy-in-the-way"}},
-	{name: "a page that is missing is an answer", change: plainWeb(404, ""), zone: verdict.None},
-	{name: "sent on within the domain", change: plainWeb(302, "https://secure.kittiwake.example/"), zone: verdict.None,
+	{name: "a page", change: plainWeb(200, ""), zone: zone.None, cleared: []string{"captive-portal", "proxy-in-the-way"}},
+	{name: "a page that is missing is an answer", change: plainWeb(404, ""), zone: zone.None},
+	{name: "sent on within the domain", change: plainWeb(302, "https://secure.kittiwake.example/"), zone: zone.None,
 		cleared: []string{"captive-portal"}},
-	{name: "sent on to the same host by https", change: plainWeb(301, "https://bookings.kittiwake.example/"), zone: verdict.None},
-	{name: "sent on to a path", change: plainWeb(302, "/log-in"), zone: verdict.None},
-	{name: "sent on to somebody else", change: plainWeb(302, "http://welcome.harbour-guest.example/"), zone: verdict.Beyond,
+	{name: "sent on to the same host by https", change: plainWeb(301, "https://bookings.kittiwake.example/"), zone: zone.None},
+	{name: "sent on to a path", change: plainWeb(302, "/log-in"), zone: zone.None},
+	{name: "sent on to somebody else", change: plainWeb(302, "http://welcome.harbour-guest.example/"), zone: zone.Beyond,
 		fault: "captive-portal", confidence: verdict.Likely, next: "plain http:// page"},
-	{name: "sent on to an address", change: plainWeb(302, "http://192.0.2.7/"), zone: verdict.Beyond, fault: "captive-portal",
+	{name: "sent on to an address", change: plainWeb(302, "http://192.0.2.7/"), zone: zone.Beyond, fault: "captive-portal",
 		confidence: verdict.Likely},
-	{name: "a log-in is wanted by status", change: plainWeb(511, ""), zone: verdict.Beyond, fault: "captive-portal",
+	{name: "a log-in is wanted by status", change: plainWeb(511, ""), zone: zone.Beyond, fault: "captive-portal",
 		confidence: verdict.Certain},
-	{name: "accepted by somebody nearer", change: and(plainWeb(200, ""), short(evidence.Answered)), zone: verdict.Beyond,
+	{name: "accepted by somebody nearer", change: and(plainWeb(200, ""), short(evidence.Answered)), zone: zone.Beyond,
 		fault: "captive-portal", confidence: verdict.Certain},
-	{name: "the hop limit ran out, as it should", change: and(plainWeb(200, ""), short(evidence.Expired)), zone: verdict.None},
+	{name: "the hop limit ran out, as it should", change: and(plainWeb(200, ""), short(evidence.Expired)), zone: zone.None},
 	{name: "accepted at hop 1, where the target is",
 		change: and(plainWeb(200, ""), short(evidence.Answered), func(s *evidence.Set) { s.Hops = Path(Bookings, Bookings) }),
-		zone:   verdict.None},
+		zone:   zone.None},
 	{name: "a good certificate is proof against somebody nearer",
-		change: and(secure(evidence.NoFlaw, moment, moment, moment), short(evidence.Answered)), zone: verdict.None},
+		change: and(secure(evidence.NoFlaw, moment, moment, moment), short(evidence.Answered)), zone: zone.None},
 	{name: "a service with a good certificate may send elsewhere to log in",
 		change: and(secure(evidence.NoFlaw, moment, moment, moment), func(s *evidence.Set) {
 			s.Webs[0].Status, s.Webs[0].Location = 302, "https://log-in.crew-house.example/"
-		}), zone: verdict.None, cleared: []string{"captive-portal"}},
+		}), zone: zone.None, cleared: []string{"captive-portal"}},
 	{name: "another's certificate by somebody nearer",
 		change: and(secure(evidence.CertificateOfAnother, moment, moment.Add(time.Hour), moment), short(evidence.Answered)),
-		zone:   verdict.Beyond, fault: "captive-portal"},
-	{name: "a port accepted by somebody nearer is only likely", change: short(evidence.Answered), zone: verdict.Beyond,
+		zone:   zone.Beyond, fault: "captive-portal"},
+	{name: "a port accepted by somebody nearer is only likely", change: short(evidence.Answered), zone: zone.Beyond,
 		fault: "captive-portal", confidence: verdict.Likely},
 	{name: "a portal says that this machine must log in", change: and(behind, portal(evidence.CaptiveYes, evidence.Answered)),
-		zone: verdict.Beyond, fault: "captive-portal", confidence: verdict.Certain, next: "https://portal.kittiwake.example/log-in"},
-	{name: "a portal says that it need not", change: and(behind, portal(evidence.CaptiveNo, evidence.Answered)), zone: verdict.Beyond,
+		zone: zone.Beyond, fault: "captive-portal", confidence: verdict.Certain, next: "https://portal.kittiwake.example/log-in"},
+	{name: "a portal says that it need not", change: and(behind, portal(evidence.CaptiveNo, evidence.Answered)), zone: zone.Beyond,
 		fault: "uplink-down", cleared: []string{"captive-portal"}},
 	{name: "a portal that keeps silent explains nothing", change: and(behind, portal(evidence.CaptivityNotSaid, evidence.Silent)),
-		zone: verdict.Beyond, fault: "uplink-down", possible: []string{"captive-portal"}},
-	{name: "a portal is named, and the target works", change: portal(evidence.CaptiveNo, evidence.Answered), zone: verdict.None,
+		zone: zone.Beyond, fault: "uplink-down", possible: []string{"captive-portal"}},
+	{name: "a portal is named, and the target works", change: portal(evidence.CaptiveNo, evidence.Answered), zone: zone.None,
 		cleared: []string{"captive-portal"}},
-	{name: "what is sent arrives, and nothing comes back", change: arrived(0, true, 5), zone: verdict.Beyond, fault: "return-path-missing",
+	{name: "what is sent arrives, and nothing comes back", change: arrived(0, true, 5), zone: zone.Beyond, fault: "return-path-missing",
 		confidence: verdict.Certain, says: "203.0.113.80", next: "route back"},
-	{name: "nothing arrives there", change: arrived(0, true, 0), zone: verdict.Beyond, fault: "destination-silent",
+	{name: "nothing arrives there", change: arrived(0, true, 0), zone: zone.Beyond, fault: "destination-silent",
 		cleared: []string{"return-path-missing"}},
-	{name: "the responder answers, and the service does not", change: arrived(5, true, 5), zone: verdict.Beyond,
+	{name: "the responder answers, and the service does not", change: arrived(5, true, 5), zone: zone.Beyond,
 		fault: "destination-silent", cleared: []string{"return-path-missing"}},
-	{name: "the responder cannot be asked", change: arrived(0, false, 0), zone: verdict.Beyond, fault: "destination-silent",
+	{name: "the responder cannot be asked", change: arrived(0, false, 0), zone: zone.Beyond, fault: "destination-silent",
 		possible: []string{"return-path-missing"}},
-	{name: "a proxy that passes on", change: byProxy(200, Answer(store, 40)), zone: verdict.None, cleared: []string{"proxy-in-the-way"}},
-	{name: "a proxy that is off", change: byProxy(0, Silence()), zone: verdict.Host, fault: "proxy-in-the-way", confidence: verdict.Certain,
+	{name: "a proxy that passes on", change: byProxy(200, Answer(store, 40)), zone: zone.None, cleared: []string{"proxy-in-the-way"}},
+	{name: "a proxy that is off", change: byProxy(0, Silence()), zone: zone.Host, fault: "proxy-in-the-way", confidence: verdict.Certain,
 		says: "172.27.40.70:3128", next: "/etc/environment"},
-	{name: "a proxy without a service", change: byProxy(0, evidence.Reply{Outcome: evidence.Refused, From: store}), zone: verdict.Host,
+	{name: "a proxy without a service", change: byProxy(0, evidence.Reply{Outcome: evidence.Refused, From: store}), zone: zone.Host,
 		fault: "proxy-in-the-way", says: "refuses the connection"},
-	{name: "a proxy that wants a log-in", change: byProxy(407, Answer(store, 4)), zone: verdict.Host, fault: "proxy-in-the-way",
+	{name: "a proxy that wants a log-in", change: byProxy(407, Answer(store, 4)), zone: zone.Host, fault: "proxy-in-the-way",
 		says: "status 407"},
-	{name: "a proxy that does not get there, and the way is open", change: byProxy(502, Answer(store, 4)), zone: verdict.Host,
+	{name: "a proxy that does not get there, and the way is open", change: byProxy(502, Answer(store, 4)), zone: zone.Host,
 		fault: "proxy-in-the-way"},
-	{name: "a proxy that passes on what is missing", change: byProxy(404, Answer(store, 4)), zone: verdict.None},
+	{name: "a proxy that passes on what is missing", change: byProxy(404, Answer(store, 4)), zone: zone.None},
 	{name: "a dead proxy that is not for this target", change: and(byProxy(0, Silence()), func(s *evidence.Set) {
 		s.Endpoint.Proxies[0].Except, s.Webs = ".kittiwake.example", s.Webs[:1]
-	}), zone: verdict.None, cleared: []string{"proxy-in-the-way"}},
+	}), zone: zone.None, cleared: []string{"proxy-in-the-way"}},
 	{name: "a proxy is nothing to a target without a page", change: func(s *evidence.Set) {
 		s.Endpoint.Proxies = []endpoint.ProxySetting{{Source: "/etc/environment", HTTP: "http://172.27.40.70:3128"}}
-	}, zone: verdict.None, cleared: []string{"proxy-in-the-way"}},
+	}, zone: zone.None, cleared: []string{"proxy-in-the-way"}},
 	{name: "nothing may leave but by the proxy", change: and(byProxy(200, Answer(store, 40)), func(s *evidence.Set) {
 		Unserved(s)
 		s.Webs = s.Webs[1:]
-	}), zone: verdict.None},
+	}), zone: zone.None},
 	{name: "neither the proxy nor the service", change: and(byProxy(0, Silence()), behind, func(s *evidence.Set) { s.Webs = s.Webs[1:] }),
-		zone: verdict.Beyond, fault: "uplink-down", possible: []string{"proxy-in-the-way"}},
+		zone: zone.Beyond, fault: "uplink-down", possible: []string{"proxy-in-the-way"}},
 	{name: "a dead proxy that the network names", change: and(plainWeb(200, ""), func(s *evidence.Set) {
 		s.Scripts = []evidence.ProxyScript{
 			{URL: "http://172.27.40.2/proxies", NamedBy: Core, Proxies: []string{"172.27.40.70:3128"}, Reply: Answer(Core, 2)}}
 		s.Webs = append(s.Webs,
 			evidence.Web{URL: s.Target.URL, To: netip.AddrPortFrom(store, 3128), Via: "172.27.40.70:3128", Reply: Silence()})
-	}), zone: verdict.LocalSubnet, fault: "proxy-in-the-way", confidence: verdict.Likely},
+	}), zone: zone.LocalSubnet, fault: "proxy-in-the-way", confidence: verdict.Likely},
 	{name: "a dead proxy that the network names, with the direct way beside it", change: and(plainWeb(200, ""), func(s *evidence.Set) {
 		s.Scripts = []evidence.ProxyScript{
 			{URL: "http://172.27.40.2/proxies", NamedBy: Core, Proxies: []string{"172.27.40.70:3128"}, Direct: true,
 				Reply: Answer(Core, 2)}}
 		s.Webs = append(s.Webs,
 			evidence.Web{URL: s.Target.URL, To: netip.AddrPortFrom(store, 3128), Via: "172.27.40.70:3128", Reply: Silence()})
-	}), zone: verdict.None},
+	}), zone: zone.None},
 }
 
 func TestWhoNamesThePortal(t *testing.T) {

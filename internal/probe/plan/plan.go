@@ -18,6 +18,7 @@ import (
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -72,7 +73,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			continue
 		case len(set.Open) == 0, result.Settled && !c.Thorough:
 			r.markQuiet()
-			if result.Zone != verdict.None {
+			if result.Zone != zone.None {
 				r.lookAgain(ctx)
 			}
 			set = r.seal()

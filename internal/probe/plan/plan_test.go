@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/probe/plan"
@@ -48,25 +49,25 @@ func TestTargets(t *testing.T) {
 	for _, c := range []struct {
 		scenario, target string
 		families         evidence.Families
-		zone             verdict.Zone
+		zone             zone.Zone
 		fault            string
 		says             string
 	}{
-		{scenario: "healthy", target: "", zone: verdict.None, says: "nothing beyond was asked for"},
-		{scenario: "healthy", target: "bookings", zone: verdict.None},
-		{scenario: "healthy", target: "203.0.113.80", zone: verdict.None},
-		{scenario: "healthy", target: "203.0.113.80:443", zone: verdict.None},
-		{scenario: "healthy", target: "http://bookings.kittiwake.example/", zone: verdict.None, says: "answers requests"},
-		{scenario: "healthy", target: "https://bookings.kittiwake.example/", zone: verdict.None},
-		{scenario: "healthy", target: "weather.kittiwake.example", zone: verdict.None}, // ignores echo: its service is asked
-		{scenario: "healthy", target: "tides.kittiwake.example:443", families: evidence.Families{No4: true}, zone: verdict.None},
-		{scenario: "healthy", target: "tides.kittiwake.example:443", families: evidence.Families{No6: true}, zone: verdict.None},
-		{scenario: "healthy", target: "172.27.40.50", zone: verdict.None},
-		{scenario: "healthy", target: "172.27.40.50:80", zone: verdict.LocalSubnet, fault: "service-refused"},
-		{scenario: "gateway-silent", target: "172.27.40.50", zone: verdict.None},
-		{scenario: "gateway-silent", target: "", zone: verdict.LocalSubnet, fault: "gateway-silent"},
-		{scenario: "gateway-not-set", target: "172.27.40.50", zone: verdict.None},
-		{scenario: "resolver-silent", target: "203.0.113.80:443", zone: verdict.None},
+		{scenario: "healthy", target: "", zone: zone.None, says: "nothing beyond was asked for"},
+		{scenario: "healthy", target: "bookings", zone: zone.None},
+		{scenario: "healthy", target: "203.0.113.80", zone: zone.None},
+		{scenario: "healthy", target: "203.0.113.80:443", zone: zone.None},
+		{scenario: "healthy", target: "http://bookings.kittiwake.example/", zone: zone.None, says: "answers requests"},
+		{scenario: "healthy", target: "https://bookings.kittiwake.example/", zone: zone.None},
+		{scenario: "healthy", target: "weather.kittiwake.example", zone: zone.None}, // ignores echo: its service is asked
+		{scenario: "healthy", target: "tides.kittiwake.example:443", families: evidence.Families{No4: true}, zone: zone.None},
+		{scenario: "healthy", target: "tides.kittiwake.example:443", families: evidence.Families{No6: true}, zone: zone.None},
+		{scenario: "healthy", target: "172.27.40.50", zone: zone.None},
+		{scenario: "healthy", target: "172.27.40.50:80", zone: zone.LocalSubnet, fault: "service-refused"},
+		{scenario: "gateway-silent", target: "172.27.40.50", zone: zone.None},
+		{scenario: "gateway-silent", target: "", zone: zone.LocalSubnet, fault: "gateway-silent"},
+		{scenario: "gateway-not-set", target: "172.27.40.50", zone: zone.None},
+		{scenario: "resolver-silent", target: "203.0.113.80:443", zone: zone.None},
 	} {
 		t.Run(c.scenario+" "+c.target, func(t *testing.T) {
 			t.Parallel()
@@ -128,7 +129,7 @@ func TestDeadlineCountsAsWithheld(t *testing.T) {
 	set, r, err := plan.Run(ctx, config(t, "gateway-silent", nil), nil)
 	require.NoError(t, err)
 	assert.Less(t, time.Since(began), time.Second)
-	assert.Equal(t, verdict.Undetermined, r.Zone, "a third of a second is too short to call anybody silent")
+	assert.Equal(t, zone.Undetermined, r.Zone, "a third of a second is too short to call anybody silent")
 	assert.NotEqual(t, verdict.Certain, r.Confidence, r.Sentence)
 	assert.Contains(t, set.Withheld, evidence.Withheld{Kind: evidence.ServiceConnect, Why: "was cut short by the deadline"})
 	assert.Empty(t, set.Open)
@@ -145,7 +146,7 @@ func TestThoroughGoesOnAndNamesTheStations(t *testing.T) {
 		}
 	})
 	require.NoError(t, err)
-	assert.Equal(t, verdict.None, r.Zone)
+	assert.Equal(t, zone.None, r.Zone)
 	assert.Greater(t, snapshots, settled, "it went on after the verdict")
 	names := map[string]bool{}
 	for _, n := range set.Names {
@@ -226,7 +227,7 @@ func TestNetworkThatChangesDuringTheRun(t *testing.T) {
 	c.Machine = replugged{c.Machine, new(atomic.Int32)}
 	_, r, err := plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
-	assert.Equal(t, verdict.Undetermined, r.Zone)
+	assert.Equal(t, zone.Undetermined, r.Zone)
 	assert.Contains(t, r.Sentence, "eth0 has lost its signal")
 	assert.Contains(t, r.Next[0], "again")
 	assert.Equal(t, []fault.ID{"service-refused"}, r.Candidates)
@@ -234,7 +235,7 @@ func TestNetworkThatChangesDuringTheRun(t *testing.T) {
 	c.Machine = replugged{c.Machine, new(atomic.Int32)}
 	_, r, err = plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
-	assert.Equal(t, verdict.None, r.Zone, "the target was reached")
+	assert.Equal(t, zone.None, r.Zone, "the target was reached")
 }
 
 // lost is a machine whose port vanishes while the tests run.
@@ -255,7 +256,7 @@ func TestPortThatVanishesDuringTheRun(t *testing.T) {
 	c.Machine = lost{c.Machine}
 	set, r, err := plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
-	assert.NotEqual(t, verdict.None, r.Zone)
+	assert.NotEqual(t, zone.None, r.Zone)
 	assert.NotEqual(t, verdict.Certain, r.Confidence, r.Sentence)
 	assert.True(t, set.IsWithheld(evidence.SegmentFrames))
 }
@@ -277,6 +278,6 @@ func TestLateAnswersAreNotSwallowed(t *testing.T) {
 	c := config(t, "healthy", func(s *scenario.Scenario) { s.Site.Segments["far"].Delay = scenario.Duration(1800 * time.Millisecond) })
 	set, r, err := plan.Run(t.Context(), c, nil)
 	require.NoError(t, err)
-	assert.NotEqual(t, verdict.Host, r.Zone, r.Sentence)
+	assert.NotEqual(t, zone.Host, r.Zone, r.Sentence)
 	assert.Empty(t, set.Arrivals)
 }

@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/topology"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/probe/watch"
 )
 
@@ -26,7 +27,7 @@ func Witnesses(s *evidence.Set, answered func(netip.Addr) bool) []watch.Spec {
 	mute := func(a netip.Addr) bool { return echoless(s, a) && (answered == nil || !answered(a)) }
 	var out []watch.Spec
 	seen := map[netip.Addr]bool{}
-	add := func(a netip.Addr, label string, zone fault.Zone, rank int) {
+	add := func(a netip.Addr, label string, z zone.Zone, rank int) {
 		if !a.IsValid() || seen[a] {
 			return
 		}
@@ -40,20 +41,20 @@ func Witnesses(s *evidence.Set, answered func(netip.Addr) bool) []watch.Spec {
 				label = topology.Short(label, s)
 			}
 		}
-		out = append(out, watch.Spec{Target: t, Label: label, Zone: zone, Rank: rank})
+		out = append(out, watch.Spec{Target: t, Label: label, Zone: z, Rank: rank})
 	}
 	loopback := netip.MustParseAddr("127.0.0.1")
 	if s.Families.No4 {
 		loopback = netip.IPv6Loopback()
 	}
-	add(loopback, "loopback", fault.Host, rankLoopback)
+	add(loopback, "loopback", zone.Host, rankLoopback)
 	p := fault.NewPass(s)
 	rank := rankGateway
 	if p.Gateway.IsValid() && !p.Gateway.IsLinkLocalUnicast() {
 		if mute(p.Gateway) { // it says nothing about loss: another station of the segment stands in for it
 			rank = 0
 		}
-		add(p.Gateway, "", fault.LocalSubnet, rank)
+		add(p.Gateway, "", zone.LocalSubnet, rank)
 	}
 	for _, r := range p.Resolvers {
 		if !r.OnLink {
@@ -63,18 +64,18 @@ func Witnesses(s *evidence.Set, answered func(netip.Addr) bool) []watch.Spec {
 		if rank == 0 && r.Speaks == fault.Yes {
 			standIn, rank = rankGateway, rankGateway
 		}
-		add(r.Address, "", fault.LocalSubnet, standIn)
+		add(r.Address, "", zone.LocalSubnet, standIn)
 	}
-	add(firstBeyond(p), "", fault.Beyond, rankFirstBeyond)
+	add(firstBeyond(p), "", zone.Beyond, rankFirstBeyond)
 	for _, r := range p.Resolvers {
-		add(r.Address, "", fault.Beyond, 0)
+		add(r.Address, "", zone.Beyond, 0)
 	}
 	if s.Target.IsZero() {
 		return out
 	}
-	x := watch.Spec{Target: s.Target, Label: topology.Short(s.Target.Host(), s), Zone: fault.Beyond, Rank: rankTarget, Families: s.Families}
+	x := watch.Spec{Target: s.Target, Label: topology.Short(s.Target.Host(), s), Zone: zone.Beyond, Rank: rankTarget, Families: s.Families}
 	if p.TargetOnLink() {
-		x.Zone = fault.LocalSubnet
+		x.Zone = zone.LocalSubnet
 	}
 	for _, a := range p.Addresses {
 		if mute(a) && s.Target.Port != 0 {

@@ -72,7 +72,7 @@ func TestQualityByPermission(t *testing.T) {
 		set, result, err := plan.Run(ctx, x, nil)
 		cancel()
 		require.NoError(t, err)
-		assert.Equal(t, "none", string(result.Zone))
+		assert.Equal(t, "none", result.Zone.Token())
 		assert.GreaterOrEqual(t, len(set.Bursts), c.bursts)
 		assert.GreaterOrEqual(t, len(set.Sizings), c.sizes)
 		for _, b := range set.Bursts {

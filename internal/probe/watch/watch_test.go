@@ -19,9 +19,9 @@ import (
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/probe/watch"
@@ -201,7 +201,7 @@ func TestSleepIsAGap(t *testing.T) {
 		slept := time.Duration(0)
 		ctx, cancel := context.WithCancel(t.Context())
 		w := watch.New(ctx, watch.Config{Machine: m, Asleep: func() time.Duration { mu.Lock(); defer mu.Unlock(); return slept }})
-		w.Add(watch.Spec{Target: parse(far.String()), Rank: 1, Zone: fault.Beyond})
+		w.Add(watch.Spec{Target: parse(far.String()), Rank: 1, Zone: zone.Beyond})
 		time.Sleep(5010 * time.Millisecond) // one has just been sent
 		mu.Lock()
 		slept = time.Hour
@@ -250,7 +250,7 @@ func TestADay(t *testing.T) {
 		runtime.ReadMemStats(&before)
 		w := watch.New(ctx, watch.Config{Machine: m})
 		for i := range 10 {
-			w.Add(watch.Spec{Target: parse(fmt.Sprintf("203.0.113.%d", i+1)), Rank: i + 1, Zone: fault.Beyond, Count: day})
+			w.Add(watch.Spec{Target: parse(fmt.Sprintf("203.0.113.%d", i+1)), Rank: i + 1, Zone: zone.Beyond, Count: day})
 		}
 		for range 24 {
 			time.Sleep(time.Hour)
@@ -409,14 +409,14 @@ func TestPortGoesAndComesBack(t *testing.T) {
 	defer cancel()
 	w := watch.New(ctx, watch.Config{Machine: site.Machine()})
 	for i, a := range []string{"127.0.0.1", "172.27.40.1", "203.0.113.80"} {
-		w.Add(watch.Spec{Target: parse(a), Zone: []fault.Zone{fault.Host, fault.LocalSubnet, fault.Beyond}[i], Rank: i + 1,
+		w.Add(watch.Spec{Target: parse(a), Zone: []zone.Zone{zone.Host, zone.LocalSubnet, zone.Beyond}[i], Rank: i + 1,
 			Interval: 200 * time.Millisecond})
 	}
 	time.Sleep(10 * time.Second)
 	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
 		unplugged := slices.DeleteFunc(slices.Clone(l.Outages()), func(o blame.Outage) bool { return o.Evidence() != "eth0 had no signal" })
 		if assert.Len(t, unplugged, 1, "a machine that stands still for a second may have an outage besides: %v", l.Outages()) {
-			assert.Equal(t, fault.Host, unplugged[0].Zone)
+			assert.Equal(t, zone.Host, unplugged[0].Zone)
 			assert.InDelta(t, 4, unplugged[0].Length().Seconds(), 2.5, "three seconds, and a busy machine's settling")
 		}
 		last, _ := subjects[2].Record.Last()

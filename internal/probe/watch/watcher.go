@@ -10,10 +10,10 @@ import (
 
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/rtt"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -50,10 +50,10 @@ const (
 // Spec is what should be asked, and how.
 type Spec struct {
 	Target       target.Target
-	Label        string     // what it is called on screen; "" for the target as typed
-	Zone         fault.Zone // for which it speaks
-	Rank         int        // its place among the witnesses on the way; 0: it is none
-	Method       Method     // "" is Echo
+	Label        string    // what it is called on screen; "" for the target as typed
+	Zone         zone.Zone // for which it speaks
+	Rank         int       // its place among the witnesses on the way; 0: it is none
+	Method       Method    // "" is Echo
 	Interval     time.Duration
 	Size         int  // octets of payload; -1: none
 	DontFragment bool // never in fragments
@@ -257,11 +257,11 @@ func (w *Watcher) Rename(id int, label string) {
 }
 
 // Rank gives a target another place among the witnesses.
-func (w *Watcher) Rank(id int, zone fault.Zone, rank int) {
+func (w *Watcher) Rank(id int, z zone.Zone, rank int) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if x := w.subject(id); x != nil {
-		x.Zone, x.Spec.Rank = zone, rank
+		x.Zone, x.Spec.Rank = z, rank
 	}
 }
 

@@ -118,7 +118,7 @@ func watchSimulated(t *testing.T, s *scenario.Scenario) (time.Time, []saidAt) {
 	c := conductor.New(context.Background(),
 		conductor.Config{Machine: site.Machine(), Target: want, Log: func(e event.Event, after *state.State) {
 			v := &after.Verdict
-			now := saidAt{at: e.At, standing: v.Standing.String(), zone: string(v.Result.Zone), faults: faultsOf(v.Result),
+			now := saidAt{at: e.At, standing: v.Standing.String(), zone: v.Result.Zone.Token(), faults: faultsOf(v.Result),
 				because: v.Because}
 			if n := len(said); v.Standing != state.NoVerdict &&
 				(n == 0 || said[n-1].standing != now.standing || said[n-1].zone != now.zone ||

@@ -14,9 +14,9 @@ import (
 
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/zone"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/scenario"
@@ -58,7 +58,7 @@ func TestPortSwitchedOffMidRun(t *testing.T) {
 	w := watch.New(ctx, watch.Config{Machine: m})
 	for i, a := range []string{"127.0.0.1", "172.27.40.1"} {
 		to, _ := target.Parse(a)
-		w.Add(watch.Spec{Target: to, Zone: []fault.Zone{fault.Host, fault.LocalSubnet}[i], Rank: i + 1, Interval: 200 * time.Millisecond})
+		w.Add(watch.Spec{Target: to, Zone: []zone.Zone{zone.Host, zone.LocalSubnet}[i], Rank: i + 1, Interval: 200 * time.Millisecond})
 	}
 	port := func(change func(netlink.Link) error) {
 		require.NoError(t, lab.On("ticket-03", func() error {
@@ -76,7 +76,7 @@ func TestPortSwitchedOffMidRun(t *testing.T) {
 	time.Sleep(5 * time.Second)
 	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
 		if all := l.Outages(); assert.Len(t, all, 1) {
-			assert.Equal(t, fault.Host, all[0].Zone)
+			assert.Equal(t, zone.Host, all[0].Zone)
 			assert.Contains(t, all[0].Evidence(), "eth0 was switched off")
 		}
 		gw := subjects[1].Record
