@@ -7,12 +7,13 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/zone"
 )
 
 // offeredUsable is an offer that could be used on this segment.
-func (p *Pass) offeredUsable() (evidence.Offer, bool) {
+func offeredUsable(p *facts.Facts) (evidence.Offer, bool) {
 	offers, _ := p.OffersSeen()
 	for _, o := range offers {
 		if subnet.KindOf(o.Address.Addr()).Routable() {
@@ -23,7 +24,7 @@ func (p *Pass) offeredUsable() (evidence.Offer, bool) {
 }
 
 // linked is false, with a reason, where the port itself is out of order, so that nothing can be said of what runs over it.
-func (p *Pass) linked() (string, bool) {
+func linked(p *facts.Facts) (string, bool) {
 	switch {
 	case p.Iface == nil:
 		return "there is no port", false
@@ -35,15 +36,11 @@ func (p *Pass) linked() (string, bool) {
 	return "", true
 }
 
-func (p *Pass) hasUsable() bool {
-	return p.Iface != nil && len(p.Iface.Usable(false))+len(p.Iface.Usable(true)) > 0
-}
-
-func hasRoutable4(p *Pass) bool { return p.Iface != nil && len(p.Iface.Usable(false)) > 0 }
+func hasRoutable4(p *facts.Facts) bool { return p.Iface != nil && len(p.Iface.Usable(false)) > 0 }
 
 // judgeNoAddress is the common half of the two faults in which a server would give an address and the host does not have it.
-func (p *Pass) judgeNoAddress(what string) Finding {
-	offer, usable := p.offeredUsable()
+func judgeNoAddress(p *facts.Facts, what string) Finding {
+	offer, usable := offeredUsable(p)
 	_, over := p.OffersSeen()
 	switch {
 	case usable:
@@ -79,17 +76,17 @@ var NoAddress = &Fault{
 The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment.
 The client that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the
 port to automatic, or enter the fixed address in full.`,
-	Judge: func(p *Pass) Finding {
-		if why, ok := p.linked(); !ok {
+	Judge: func(p *facts.Facts) Finding {
+		if why, ok := linked(p); !ok {
 			return possible("%s", why)
 		}
-		if p.hasUsable() {
+		if p.HasUsable() {
 			return cleared("%s has an address", p.Iface.Name)
 		}
 		if _, self := p.Iface.SelfAssigned(); self {
 			return cleared("%s has given itself an address", p.Iface.Name)
 		}
-		return p.judgeNoAddress("has no usable address")
+		return judgeNoAddress(p, "has no usable address")
 	},
 }
 
@@ -100,15 +97,15 @@ var SelfAssignedAddress = &Fault{
 	Doc: `The machine gave itself an address
 The port has only an address from 169.254.0.0/16, which a machine gives itself when no DHCP server answers (RFC 3927), while a DHCP server
 answers now. The server was away when the machine asked, or the answer did not reach it. Have it ask again.`,
-	Judge: func(p *Pass) Finding {
-		if why, ok := p.linked(); !ok {
+	Judge: func(p *facts.Facts) Finding {
+		if why, ok := linked(p); !ok {
 			return possible("%s", why)
 		}
 		own, self := p.Iface.SelfAssigned()
-		if !self || p.hasUsable() {
+		if !self || p.HasUsable() {
 			return cleared("%s has no self-assigned address", p.Iface.Name)
 		}
-		return p.judgeNoAddress(fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr()))
+		return judgeNoAddress(p, fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr()))
 	},
 }
 
@@ -120,21 +117,21 @@ var DHCPSilent = &Fault{
 The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used
 up, a relay is missing, or the port leads into the wrong network. It is taken for a fault of the machine. See whether other machines on
 the segment get addresses; if none does, it is the server.`,
-	Judge: func(p *Pass) Finding {
-		if why, ok := p.linked(); !ok {
+	Judge: func(p *facts.Facts) Finding {
+		if why, ok := linked(p); !ok {
 			return possible("%s", why)
 		}
-		_, ended, _ := p.overdue()
+		_, ended, _ := overdue(p)
 		if hasRoutable4(p) && !ended {
 			return cleared("%s does not depend on it: it has an address", p.Iface.Name)
 		}
-		if p.hasUsable() && !hasRoutable4(p) && p.Usable() == Yes {
+		if p.HasUsable() && !hasRoutable4(p) && p.Usable() == facts.Yes {
 			return cleared("%s works over IPv6 without it", p.Iface.Name)
 		}
 		if slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return a.Duplicate }) {
 			return cleared("an address is set, and another machine has it")
 		}
-		if p.sixAlone() {
+		if sixAlone(p) {
 			return cleared("%s speaks IPv6 alone, and nothing that was asked for needs IPv4", p.Iface.Name)
 		}
 		offers, over := p.OffersSeen()
@@ -154,7 +151,7 @@ the segment get addresses; if none does, it is the server.`,
 		if len(p.Heard) > 0 {
 			heard = fmt.Sprintf("meanwhile %s spoke on the segment", plural(len(p.Heard), "other machine", "other machines"))
 		}
-		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, p.without()),
+		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, without(p)),
 			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).
 			aside(hasRoutable4(p) && (!ended || len(p.Outside) > 0)).
 			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that "+
@@ -164,15 +161,15 @@ the segment get addresses; if none does, it is the server.`,
 }
 
 // sixAlone reports whether the machine is set for IPv6 alone, and neither the target nor a name server needs IPv4.
-func (p *Pass) sixAlone() bool {
+func sixAlone(p *facts.Facts) bool {
 	_, self := p.Iface.SelfAssigned()
 	return !self && !hasRoutable4(p) && len(p.Iface.Usable(true)) > 0 && !slices.ContainsFunc(p.Addresses, netip.Addr.Is4) &&
-		!slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.Address.Is4() })
+		!slices.ContainsFunc(p.Resolvers, func(r facts.ResolverFact) bool { return r.Address.Is4() })
 }
 
 // shorterOffer is an offer that shows the mask of a to be too long: its prefix is the wider one, and holds a.
-func (p *Pass) shorterOffer(a endpoint.Address) (said, bool) {
-	for _, o := range p.saidOf(a) {
+func shorterOffer(p *facts.Facts, a endpoint.Address) (said, bool) {
+	for _, o := range saidOf(p, a) {
 		if o.Address.Bits() < a.Prefix.Bits() && o.Address.Masked().Contains(a.Prefix.Addr()) {
 			return o, true
 		}
@@ -181,8 +178,8 @@ func (p *Pass) shorterOffer(a endpoint.Address) (said, bool) {
 }
 
 // leftOut is the address that the mask leaves out although it is on the segment: an offered router, or a gateway that answers.
-func (p *Pass) leftOut(a endpoint.Address) (netip.Addr, string, bool) {
-	if o, ok := p.shorterOffer(a); ok {
+func leftOut(p *facts.Facts, a endpoint.Address) (netip.Addr, string, bool) {
+	if o, ok := shorterOffer(p, a); ok {
 		for _, r := range o.Routers {
 			if !a.Prefix.Masked().Contains(r) {
 				return r, fmt.Sprintf("%s %v with router %v", o.Who, o.Address, r), true
@@ -210,33 +207,33 @@ var MaskTooNarrow = &Fault{
 The mask of this machine's address leaves out the gateway, or neighbours, that are on the same segment. Linux then refuses a gateway
 outside the mask, so that the default route is often missing as well and only the mask is the cause. Set address, mask, gateway and
 resolvers together: changing one alone may lose the others.`,
-	Judge: func(p *Pass) Finding {
-		a, ok := p.address4()
+	Judge: func(p *facts.Facts) Finding {
+		a, ok := p.Address4()
 		if !ok {
 			return possible("there is no address whose mask could be judged")
 		}
 		if a.Prefix.Bits() == 32 {
 			return cleared("%v is a single address by intent, with its gateway declared to be on the link", a.Prefix)
 		}
-		out, why, ok := p.leftOut(a)
-		if o, shorter := p.shorterOffer(a); !ok && shorter && p.Usable() == Yes && !p.leaseHasMask(a.Prefix.Bits()) {
+		out, why, ok := leftOut(p, a)
+		if o, shorter := shorterOffer(p, a); !ok && shorter && p.Usable() == facts.Yes && !leaseHasMask(p, a.Prefix.Bits()) {
 			return found(Supported, fmt.Sprintf("The mask of %v is narrower than it should be: %s %v.", a.Prefix, o.Who, o.Address)).
 				aside(true).
-				next(p.inFull(false,
+				next(inFull(p, false,
 					settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers,
 						who: o.Who}))
 		}
 		if !ok {
 			_, over := p.OffersSeen()
-			if over || p.Forwards == Yes {
+			if over || p.Forwards == facts.Yes {
 				return cleared("the mask of %v leaves nothing out that was seen on the segment", a.Prefix)
 			}
 			return possible("nothing tells yet what the mask should be")
 		}
 		f := found(Confirmed, fmt.Sprintf("The mask of %v is too narrow: it leaves out %v, which is on the same segment.", a.Prefix, out),
 			fmt.Sprintf("%v covers %v to %v", a.Prefix, a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)), why)
-		if o, ok := p.shorterOffer(a); ok {
-			f = f.next(p.inFull(false,
+		if o, ok := shorterOffer(p, a); ok {
+			f = f.next(inFull(p, false,
 				settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers,
 					who: o.Who}))
 		} else {
@@ -256,12 +253,12 @@ var WrongNetwork = &Fault{
 The machine's address is from a network that is not on this segment: it was carried here from elsewhere, or typed wrongly. Offers, and
 what is heard on the segment, speak of another network, and nobody in the configured one answers. It is taken for a dead gateway. Set the
 port to automatic, or to an address of this segment.`,
-	Judge: func(p *Pass) Finding {
-		a, ok := p.address4()
+	Judge: func(p *facts.Facts) Finding {
+		a, ok := p.Address4()
 		if !ok {
-			return p.wrongNetwork6()
+			return wrongNetwork6(p)
 		}
-		if p.Alive == Yes && p.OnLink(p.Gateway) {
+		if p.Alive == facts.Yes && p.OnLink(p.Gateway) {
 			return cleared("the gateway %v of the configured network answers", p.Gateway)
 		}
 		for _, other := range p.Others {
@@ -270,7 +267,7 @@ port to automatic, or to an address of this segment.`,
 			}
 		}
 		offers, over := p.OffersSeen()
-		if l, ended, _ := p.overdue(); ended && len(offers) > 0 && l.Terms.Address == a.Prefix.Addr() {
+		if l, ended, _ := overdue(p); ended && len(offers) > 0 && l.Terms.Address == a.Prefix.Addr() {
 			return cleared("the lease of %v has run out: that explains it", a.Prefix.Addr())
 		}
 		for _, o := range offers {
@@ -286,11 +283,11 @@ port to automatic, or to an address of this segment.`,
 				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address,
 					List(o.Routers), List(o.Resolvers)),
 					"If it must be set by hand: "+
-						p.inFull(false,
+						inFull(p, false,
 							settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers,
 								who: fmt.Sprintf("%v offers", o.Server)}))
 		}
-		if n := p.strangers(a.Prefix); n >= 2 && p.SweepDone && over {
+		if n := strangers(p, a.Prefix); n >= 2 && p.SweepDone && over {
 			return found(Supported,
 				fmt.Sprintf("The address %v does not seem to belong to this segment: %d machines are heard, none of that network.",
 					a.Prefix, n)).
@@ -301,12 +298,12 @@ port to automatic, or to an address of this segment.`,
 }
 
 // wrongNetwork6 judges a machine with IPv6 addresses alone, by what the segment's routers advertise.
-func (p *Pass) wrongNetwork6() Finding {
+func wrongNetwork6(p *facts.Facts) Finding {
 	if p.Iface == nil || len(p.Iface.Usable(true)) == 0 {
 		return possible("there is no address to compare")
 	}
 	own := p.Iface.Usable(true)[0].Prefix
-	if p.Alive == Yes {
+	if p.Alive == facts.Yes {
 		return cleared("the gateway %v answers", p.Gateway)
 	}
 	for _, other := range p.Others {
@@ -323,7 +320,7 @@ func (p *Pass) wrongNetwork6() Finding {
 			prefixes = append(prefixes, fmt.Sprintf("%v advertises %v", r.Router, x.Prefix))
 		}
 	}
-	if len(prefixes) == 0 || p.Alive != No {
+	if len(prefixes) == 0 || p.Alive != facts.No {
 		return possible("no router has said which network the segment is")
 	}
 	return found(Confirmed, fmt.Sprintf("The address %v does not belong to this segment: %s.", own, prefixes[0]),
@@ -332,7 +329,7 @@ func (p *Pass) wrongNetwork6() Finding {
 }
 
 // strangers counts the machines heard with IPv4 addresses outside of every prefix of the port.
-func (p *Pass) strangers(own netip.Prefix) (n int) {
+func strangers(p *facts.Facts, own netip.Prefix) (n int) {
 	for _, h := range p.Heard {
 		if h.Address.Is4() && !own.Masked().Contains(h.Address) && subnet.KindOf(h.Address).Routable() {
 			n++
@@ -344,16 +341,6 @@ func (p *Pass) strangers(own netip.Prefix) (n int) {
 // mostOwn is how many addresses a machine may be expected to have on one segment.
 const mostOwn = 16
 
-// claims counts the addresses for which a hardware address was heard to speak.
-func (p *Pass) claims(hw endpoint.HardwareAddr) (n int) {
-	for _, h := range p.Heard {
-		if h.Hardware == hw {
-			n++
-		}
-	}
-	return n
-}
-
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
 	ID: "address-conflict", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "conflict",
@@ -363,7 +350,7 @@ var AddressConflict = &Fault{
 A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections
 work and break by turns. It is taken for a bad cable. Find the other machine by its hardware address, and give one of the two another
 address.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		asked := false
 		var unknown evidence.Conflict
 		for _, c := range p.Conflicts {
@@ -373,7 +360,7 @@ address.`,
 			}
 			if c.Outcome == evidence.Answered {
 				standing := Confirmed
-				if n := p.claims(c.Hardware); n > mostOwn { // a flood, or one who answers for everybody
+				if n := p.Claims(c.Hardware); n > mostOwn { // a flood, or one who answers for everybody
 					standing = Supported
 				}
 				return found(standing, fmt.Sprintf("Another machine, %v, uses this machine's address %v.", c.Hardware, c.Address),

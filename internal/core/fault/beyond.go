@@ -6,37 +6,9 @@ import (
 	"slices"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
-
-// offLinkTrails are the traces to addresses beyond the gateway.
-func (p *Pass) offLinkTrails() (out []evidence.Trail) {
-	for _, t := range p.Trails {
-		if !p.OnLink(t.To) && !p.own(t.To) && t.To != evidence.Unassigned {
-			out = append(out, t)
-		}
-	}
-	return out
-}
-
-// commonEnd is the router past the gateway at which every trace ends, and how many traces end there. It is false while any end host
-// beyond the gateway answers, or the traces end at different places.
-func (p *Pass) commonEnd() (end evidence.Station, n int, ok bool) {
-	if len(p.Witnesses()) > 0 {
-		return end, 0, false
-	}
-	for _, t := range p.offLinkTrails() {
-		last, any := t.Last()
-		if t.Reached || !any || last.HopLimit < 2 || !slices.Contains(p.Outside, last.From) || n > 0 && last.From != end.From {
-			return end, 0, false
-		}
-		if n == 0 || last.HopLimit < end.HopLimit {
-			end = last
-		}
-		n++
-	}
-	return end, n, n > 0
-}
 
 // UplinkDown: the gateway works, and nothing is behind it.
 var UplinkDown = &Fault{
@@ -45,7 +17,7 @@ var UplinkDown = &Fault{
 	Doc: `Nothing answers behind the gateway
 The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for.
 Everybody behind this gateway is cut off. Look at the gateway's uplink lamp, then call the provider.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
@@ -53,19 +25,19 @@ Everybody behind this gateway is cut off. Look at the gateway's uplink lamp, the
 		case len(p.Outside) > 0:
 			return cleared("%s past the gateway %s", List(p.Outside),
 				map[bool]string{true: "answers", false: "answer"}[len(p.Outside) == 1])
-		case p.Alive != Yes:
+		case p.Alive != facts.Yes:
 			return possible("the gateway has not answered")
-		case p.Forwards != Yes:
+		case p.Forwards != facts.Yes:
 			return possible("the gateway has not shown that it passes traffic on")
 		case p.IsOpen(evidence.PathTrace):
 			return possible("the way out is still being asked")
 		}
-		trails := p.offLinkTrails()
-		said := p.said(func(r evidence.Reply) bool { return r.Why != evidence.Prohibited })
-		if len(trails) == 0 && !said.IsValid() && !p.forwarderCutOff() {
+		trails := p.OffLinkTrails()
+		said := p.WhoSaid(func(r evidence.Reply) bool { return r.Why != evidence.Prohibited })
+		if len(trails) == 0 && !said.IsValid() && !forwarderCutOff(p) {
 			return possible("no address beyond the gateway is known that could be asked")
 		}
-		if refused := p.said(func(r evidence.Reply) bool { return r.Why == evidence.Prohibited }); refused.IsValid() {
+		if refused := p.WhoSaid(func(r evidence.Reply) bool { return r.Why == evidence.Prohibited }); refused.IsValid() {
 			return possible("%v says that it is prohibited", refused)
 		}
 		reasons := []string{fmt.Sprintf("the gateway %v answers and handles traffic for elsewhere", p.Gateway)}
@@ -93,20 +65,10 @@ Everybody behind this gateway is cut off. Look at the gateway's uplink lamp, the
 
 // forwarderCutOff reports whether a name service on this segment lives and fails for the name, while packets to nowhere find no router
 // behind the gateway.
-func (p *Pass) forwarderCutOff() bool {
+func forwarderCutOff(p *facts.Facts) bool {
 	asked := slices.ContainsFunc(p.Trails, func(t evidence.Trail) bool { return t.To == evidence.Unassigned })
 	return asked && p.NameFailed() &&
-		slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.OnLink && (r.Mute || r.RCode != "") })
-}
-
-// said is who reported a target unreachable, for a reason that fits.
-func (p *Pass) said(fits func(evidence.Reply) bool) (from netip.Addr) {
-	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
-		if r.Outcome == evidence.Unreachable && !p.own(r.From) && fits(r) && (!from.IsValid() || r.From.Less(from)) {
-			from = r.From
-		}
-	})
-	return from
+		slices.ContainsFunc(p.Resolvers, func(r facts.ResolverFact) bool { return r.OnLink && (r.Mute || r.RCode != "") })
 }
 
 // PathStops: every way out ends at the same router.
@@ -116,17 +78,17 @@ var PathStops = &Fault{
 	Doc: `The path ends on the way, for everything
 The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is
 cut, or a router there has lost its way. Hand the last router that answers to the provider, with the time.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if w := p.Witnesses(); len(w) > 0 {
 			return cleared("%v beyond the gateway is reached", w[0])
 		}
 		if p.IsOpen(evidence.PathTrace) {
 			return possible("the path is still being asked")
 		}
-		if _, _, loop := p.loop(); loop {
+		if _, _, loop := p.Loop(); loop {
 			return cleared("the path does not end, it circles")
 		}
-		end, n, ok := p.commonEnd()
+		end, n, ok := p.CommonEnd()
 		switch {
 		case !ok:
 			return possible("no common end of the paths was seen")
@@ -143,31 +105,6 @@ cut, or a router there has lost its way. Hand the last router that answers to th
 	},
 }
 
-// loop finds a router that ends packets of several hop limits, with another one in between.
-func (p *Pass) loop() (a, b netip.Addr, ok bool) {
-	for _, t := range p.offLinkTrails() {
-		first := map[netip.Addr]int{}
-		seen := map[netip.Addr]int{}
-		for _, st := range t.Stations {
-			if st.Outcome != evidence.Expired {
-				continue
-			}
-			seen[st.From]++
-			if at, again := first[st.From]; again && st.HopLimit > at+1 && seen[st.From] >= 2 {
-				for _, mid := range t.Stations {
-					if mid.HopLimit > at && mid.HopLimit < st.HopLimit && mid.From.IsValid() && mid.From != st.From {
-						return st.From, mid.From, true
-					}
-				}
-			}
-			if _, again := first[st.From]; !again {
-				first[st.From] = st.HopLimit
-			}
-		}
-	}
-	return a, b, false
-}
-
 // RoutingLoop: packets circle.
 var RoutingLoop = &Fault{
 	ID: "routing-loop", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
@@ -175,14 +112,14 @@ var RoutingLoop = &Fault{
 	Doc: `Packets circle between routers
 Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a
 dead service. Hand both addresses to whoever runs those routers.`,
-	Judge: func(p *Pass) Finding {
-		if p.Usable() == Yes {
+	Judge: func(p *facts.Facts) Finding {
+		if p.Usable() == facts.Yes {
 			return cleared("the target is reached")
 		}
-		if why, spared := p.spared(); spared {
+		if why, spared := spared(p); spared {
 			return cleared("%s", why)
 		}
-		a, b, ok := p.loop()
+		a, b, ok := p.Loop()
 		if !ok {
 			if p.IsOpen(evidence.PathTrace) {
 				return possible("the path is still being asked")
@@ -196,11 +133,11 @@ dead service. Hand both addresses to whoever runs those routers.`,
 }
 
 // unreachable gives the report that concerns the target itself.
-func (p *Pass) unreachable(fits func(evidence.Reply) bool) (evidence.Reply, bool) {
+func unreachable(p *facts.Facts, fits func(evidence.Reply) bool) (evidence.Reply, bool) {
 	var out evidence.Reply
-	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+	p.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		for _, a := range p.Addresses {
-			if asked == a && r.Outcome == evidence.Unreachable && !p.own(r.From) && fits(r) &&
+			if asked == a && r.Outcome == evidence.Unreachable && !p.Owns(r.From) && fits(r) &&
 				(out.Outcome == evidence.NotKnown || r.From.Less(out.From)) {
 				out = r
 			}
@@ -211,9 +148,9 @@ func (p *Pass) unreachable(fits func(evidence.Reply) bool) (evidence.Reply, bool
 
 // word weighs what somebody says of the target: anybody can forge an ICMP error (RFC 5927), so that it is certain only from a station that
 // has shown itself on the way, or from the target's own hop.
-func (p *Pass) word(r evidence.Reply) (Standing, []string) {
+func word(p *facts.Facts, r evidence.Reply) (Standing, []string) {
 	reasons := []string{fmt.Sprintf("%v: %v", r.From, r.Why)}
-	seen := r.From == p.Gateway || direct(r) || slices.ContainsFunc(p.Hops, func(h evidence.Hop) bool {
+	seen := r.From == p.Gateway || facts.Attached(r) || slices.ContainsFunc(p.Hops, func(h evidence.Hop) bool {
 		return h.From == r.From && (h.Outcome == evidence.Expired || h.Outcome == evidence.Answered)
 	})
 	for _, t := range p.Trails { // it speaks for the target from the hop limit at which the way ends
@@ -234,14 +171,14 @@ var DestinationUnreachable = &Fault{
 	Doc: `A router reports the target unreachable
 A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while
 other targets are reached. The far network or the far machine is down. Hand the router's word to whoever runs the service.`,
-	Judge: func(p *Pass) Finding {
-		if p.Usable() == Yes {
+	Judge: func(p *facts.Facts) Finding {
+		if p.Usable() == facts.Yes {
 			return cleared("the target is reached")
 		}
-		if why, spared := p.spared(); spared {
+		if why, spared := spared(p); spared {
 			return cleared("%s", why)
 		}
-		r, ok := p.unreachable(func(r evidence.Reply) bool { return r.Why == evidence.NoNet || r.Why == evidence.NoHost })
+		r, ok := unreachable(p, func(r evidence.Reply) bool { return r.Why == evidence.NoNet || r.Why == evidence.NoHost })
 		switch {
 		case !ok && p.IsOpen(evidence.ServiceConnect, evidence.PathTrace):
 			return possible("no router has said so yet")
@@ -250,10 +187,10 @@ other targets are reached. The far network or the far machine is down. Hand the 
 		case len(p.Outside) == 0:
 			return possible("%v says so, and nothing else beyond answers either", r.From)
 		}
-		if _, n, common := p.commonEnd(); common && n > 1 {
+		if _, n, common := p.CommonEnd(); common && n > 1 {
 			return possible("%v says so, of every target", r.From)
 		}
-		standing, reasons := p.word(r)
+		standing, reasons := word(p, r)
 		return found(standing, fmt.Sprintf("The router %v reports that the target cannot be reached: %v.", r.From, r.Why), reasons...).
 			next(fmt.Sprintf("Tell whoever runs the service, with the word of %v.", r.From))
 	},
@@ -266,21 +203,21 @@ var ProhibitedByPolicy = &Fault{
 	Doc: `A filter on the way prohibits it
 A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided
 so. Ask whoever runs that filter to allow it.`,
-	Judge: func(p *Pass) Finding {
-		if p.Usable() == Yes {
+	Judge: func(p *facts.Facts) Finding {
+		if p.Usable() == facts.Yes {
 			return cleared("the target is reached")
 		}
-		r, ok := p.unreachable(func(r evidence.Reply) bool { return r.Why == evidence.Prohibited || r.Why == evidence.NoPort })
+		r, ok := unreachable(p, func(r evidence.Reply) bool { return r.Why == evidence.Prohibited || r.Why == evidence.NoPort })
 		switch {
 		case !ok && p.IsOpen(evidence.ServiceConnect, evidence.PathTrace):
-			if why, spared := p.spared(); spared && !p.IsOpen(evidence.ServiceConnect) {
+			if why, spared := spared(p); spared && !p.IsOpen(evidence.ServiceConnect) {
 				return cleared("%s", why)
 			}
 			return possible("nobody has said so yet")
 		case !ok:
 			return cleared("nobody on the way says that it is prohibited")
 		}
-		standing, reasons := p.word(r)
+		standing, reasons := word(p, r)
 		if r.Why == evidence.NoPort { // a filter that pretends to be a closed port
 			standing = Supported
 		}
@@ -290,12 +227,12 @@ so. Ask whoever runs that filter to allow it.`,
 }
 
 // targetSilent reports whether everything that was sent to the target's addresses ended in silence.
-func (p *Pass) targetSilent() bool {
+func targetSilent(p *facts.Facts) bool {
 	if len(p.Addresses) == 0 || p.IsOpen(evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace) {
 		return false
 	}
 	silent, any := true, false
-	p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+	p.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		for _, a := range p.Addresses {
 			any = any || asked == a
 			if asked == a && r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) || asked == a &&
@@ -314,15 +251,15 @@ var DestinationSilent = &Fault{
 	Doc: `The path to this target ends in silence
 Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or
 something before it drops everything. From here it cannot be told which. Hand over the last router that answers.`,
-	Judge: func(p *Pass) Finding {
-		if p.Usable() == Yes {
+	Judge: func(p *facts.Facts) Finding {
+		if p.Usable() == facts.Yes {
 			return cleared("the target is reached")
 		}
-		if !p.targetSilent() {
+		if !targetSilent(p) {
 			return possible("the target has not kept silent to everything")
 		}
 		if p.TargetOnLink() {
-			return p.neighbourSilent()
+			return neighbourSilent(p)
 		}
 		w := p.Witnesses()
 		if len(w) == 0 {
@@ -343,9 +280,9 @@ something before it drops everything. From here it cannot be told which. Hand ov
 }
 
 // neighbourSilent judges a silent target that is a neighbour by the mask: it is off only if the mask is right.
-func (p *Pass) neighbourSilent() Finding {
+func neighbourSilent(p *facts.Facts) Finding {
 	a := p.Addresses[0]
-	if by, ok := p.reachedThrough(a); ok {
+	if by, ok := p.ReachedThrough(a); ok {
 		return cleared("handed to the gateway %v, a packet for %v is answered", by, a)
 	}
 	asked := slices.ContainsFunc(p.Handoffs, func(h evidence.Handoff) bool { return h.To == a && h.Outcome == evidence.Silent })
@@ -354,7 +291,7 @@ func (p *Pass) neighbourSilent() Finding {
 	switch {
 	case p.IsOpen(evidence.Handoffs):
 		return possible("whether %v is to be reached through the gateway is still being asked", a)
-	case !asked && !confirmed, len(p.Others) == 0 && p.Alive != Yes:
+	case !asked && !confirmed, len(p.Others) == 0 && p.Alive != facts.Yes:
 		return possible("%v lies on this segment by the mask, and nothing confirms the mask", a)
 	}
 	return found(Supported, fmt.Sprintf("%v, a neighbour on this segment, keeps silent, while others there answer.", a),
@@ -369,17 +306,17 @@ var ServiceRefused = &Fault{
 	Doc: `The service refuses the connection
 The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order
 all the way. Tell whoever runs the service, and check the port number.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.Target.Port == 0 {
 			return cleared("no port was asked for")
 		}
-		if p.Usable() == Yes {
+		if p.Usable() == facts.Yes {
 			return cleared("the connection opens")
 		}
 		for _, c := range p.Connects {
 			if c.Outcome == evidence.Refused && c.To.Port() == p.Target.Port {
 				z := zone.Unknown
-				if p.own(c.To.Addr()) {
+				if p.Owns(c.To.Addr()) {
 					z = zone.Host
 				} else if p.OnLink(c.To.Addr()) {
 					z = zone.LocalSubnet
@@ -404,11 +341,11 @@ var ServiceFiltered = &Fault{
 	Doc: `The port is silent, though the host answers
 The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before
 it drops them, or the service hangs. The path is in order. Ask whoever runs the service, and whoever filters before it.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.Target.Port == 0 {
 			return cleared("no port was asked for")
 		}
-		if p.Usable() == Yes {
+		if p.Usable() == facts.Yes {
 			return cleared("the connection opens")
 		}
 		if p.IsOpen(evidence.ServiceConnect) || len(p.Connects) == 0 {
@@ -424,7 +361,7 @@ it drops them, or the service hangs. The path is in order. Ask whoever runs the 
 			return cleared("the port did not keep silent")
 		}
 		there := ""
-		p.eachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
+		p.EachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
 			if asked == silent.Addr() && r.From == asked && (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) {
 				there = "answers echo"
 			}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
@@ -28,7 +29,7 @@ type Fault struct {
 	OfQuality bool
 	// Explains: ids of faults that follow from this one. Where it is found, they are folded under it.
 	Explains []ID
-	Judge    func(*Pass) Finding
+	Judge    func(*facts.Facts) Finding
 }
 
 // Title is the first line of the doc.
@@ -103,8 +104,8 @@ func (f Finding) aside(is bool) Finding {
 
 // oncePlain makes the verdict wait until it is known whether the target works all the same: if it does, the fault is true and not in the
 // way.
-func (f Finding) oncePlain(p *Pass) Finding {
-	if p.Usable() == Unknown {
+func (f Finding) oncePlain(p *facts.Facts) Finding {
+	if p.Usable() == facts.Unknown {
 		f.Awaits = evidence.ServiceConnect
 	}
 	return f

@@ -8,123 +8,19 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/lease"
 	"passepartout/internal/core/zone"
 )
 
-// Lease is the DHCP lease in force on the port.
-func (p *Pass) Lease() (lease.Lease, bool) {
-	if p.Endpoint == nil || p.Iface == nil {
-		return lease.Lease{}, false
-	}
-	return p.Endpoint.Lease(p.Iface.Name)
-}
-
-// leased reports whether the port's IPv4 address came by DHCP.
-func (p *Pass) leased() bool {
-	a, ok := p.address4()
-	if !ok {
-		return false
-	}
-	l, held := p.Lease()
-	return a.Origin == endpoint.ByDHCP || held && l.Terms.Address == a.Prefix.Addr()
-}
-
-// GatewayFromDHCP reports whether the gateway came by DHCP, as far as the lease, the route's mark or else the lease's address tell.
-func (p *Pass) GatewayFromDHCP() bool {
-	if l, ok := p.Lease(); ok && len(l.Terms.Routers) > 0 {
-		return slices.Contains(l.Terms.Routers, p.Gateway)
-	}
-	if p.Endpoint == nil || p.Iface == nil || !p.Gateway.Is4() {
-		return false
-	}
-	for _, r := range p.Endpoint.DefaultRoutes(false) {
-		if r.Interface == p.Iface.Name && r.Via == p.Gateway {
-			return r.Origin == endpoint.ByDHCP
-		}
-	}
-	return false
-}
-
 // overdue reports whether the lease has run out, or its T2 is past so that by now any server should have renewed it.
-func (p *Pass) overdue() (l lease.Lease, ended, late bool) {
+func overdue(p *facts.Facts) (l lease.Lease, ended, late bool) {
 	l, ok := p.Lease()
 	if !ok || l.Client == "" {
 		return l, false, false
 	}
 	state := l.At(p.Endpoint.At)
 	return l, state == lease.Expired, state == lease.Rebinding
-}
-
-// RoutersNamed are the IPv4 routers of this segment that anybody names: the gateway set, the lease, offers.
-func (p *Pass) RoutersNamed() (out []netip.Addr) {
-	add := func(list ...netip.Addr) {
-		for _, a := range list {
-			if a.Is4() && !slices.Contains(out, a) {
-				out = append(out, a)
-			}
-		}
-	}
-	add(p.Gateway)
-	if p.Endpoint != nil && p.Iface != nil {
-		if gw, ok := p.Endpoint.Gateway(p.Iface.Name, false); ok {
-			add(gw)
-		}
-	}
-	if l, ok := p.Lease(); ok {
-		add(l.Terms.Routers...)
-	}
-	offers, _ := p.OffersSeen()
-	for _, o := range offers {
-		add(o.Routers...)
-	}
-	return out
-}
-
-// WantedOnLink are the IPv4 addresses that are wanted and that the mask takes for neighbours: the target's, and the name servers'.
-func (p *Pass) WantedOnLink() (out []netip.Addr) {
-	list := slices.Clone(p.Addresses)
-	for _, r := range p.Resolvers {
-		list = append(list, r.Address)
-	}
-	for _, a := range list {
-		if a.Is4() && p.OnLink(a) && !p.own(a) && a != p.Gateway && !slices.Contains(out, a) {
-			out = append(out, a)
-		}
-	}
-	return out
-}
-
-// GatewayDoubtful reports whether an IPv4 gateway is set that has not shown to pass traffic on: it keeps silent, or nothing comes back
-// through it.
-func (p *Pass) GatewayDoubtful() bool {
-	return p.Gateway.Is4() && p.Forwards != Yes && len(p.Outside) == 0
-}
-
-// forwarder is a neighbour that passes traffic on, other than the gateway set.
-func (p *Pass) forwarder() (netip.Addr, bool) {
-	for _, h := range p.Handoffs {
-		if h.By != p.Gateway && h.Passed() {
-			return h.By, true
-		}
-	}
-	return netip.Addr{}, false
-}
-
-// gatewayFails reports whether the gateway set is no way out: it keeps silent, or passes nothing on.
-func (p *Pass) gatewayFails() bool {
-	return p.Gateway.IsValid() && (p.Alive == No || p.Forwards == No)
-}
-
-// reachedThrough is the router through which an address is reached that the mask takes for a silent neighbour.
-func (p *Pass) reachedThrough(to netip.Addr) (by netip.Addr, ok bool) {
-	for _, h := range p.Handoffs {
-		if h.To == to && h.By != to && h.HopLimit > 1 &&
-			(h.Reached() || h.Outcome == evidence.Unreachable && h.From != h.By && !p.own(h.From)) {
-			return h.By, true
-		}
-	}
-	return netip.Addr{}, false
 }
 
 // MaskTooWide: the mask takes in what lies beyond the gateway.
@@ -135,35 +31,35 @@ var MaskTooWide = &Fault{
 The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where
 nobody answers, and never hands them to the gateway, so that some places work and others do not. It is taken for a fault of the far
 machine. Set address, mask, gateway and resolvers together, as a working neighbour has them.`,
-	Judge: func(p *Pass) Finding {
-		a, ok := p.address4()
+	Judge: func(p *facts.Facts) Finding {
+		a, ok := p.Address4()
 		if !ok {
 			return possible("there is no address whose mask could be judged")
 		}
 		if a.Prefix.Bits() >= 31 {
 			return cleared("a mask of /%d takes in nobody but the peer", a.Prefix.Bits())
 		}
-		narrow, offered := p.longerOffer(a)
+		narrow, offered := longerOffer(p, a)
 		wanted := p.WantedOnLink()
 		var silent, unknown []netip.Addr
 		for _, w := range wanted {
 			switch n, asked := p.Neighbour(w); {
 			case asked && n.Outcome == evidence.Silent:
 				silent = append(silent, w)
-			case !asked && p.Usable() != Yes && slices.Contains(p.Addresses, w):
+			case !asked && p.Usable() != facts.Yes && slices.Contains(p.Addresses, w):
 				unknown = append(unknown, w)
 			}
 		}
-		if p.leased() && offered && p.leaseHasMask(a.Prefix.Bits()) {
+		if p.Leased() && offered && leaseHasMask(p, a.Prefix.Bits()) {
 			offered = false // the lease's own mask, and another server's word: two servers that disagree
 		}
 		for _, w := range silent {
-			by, through := p.reachedThrough(w)
+			by, through := p.ReachedThrough(w)
 			beyond := offered && !narrow.Address.Masked().Contains(w)
 			if !through && !beyond {
 				continue
 			}
-			if p.wideByDHCP(a) {
+			if wideByDHCP(p, a) {
 				return cleared("the mask came with the lease: it is not this machine's own")
 			}
 			reasons := []string{
@@ -185,16 +81,16 @@ machine. Set address, mask, gateway and resolvers together, as a working neighbo
 			if right > 0 {
 				set := netip.PrefixFrom(a.Prefix.Addr(), right)
 				return f.next(
-					p.inFull(false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
+					inFull(p, false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
 			}
 			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, "+
 				"gateway %v and resolvers together.", a.Prefix.Addr(), by))
 		}
 		switch {
-		case offered && len(silent) == 0 && p.Usable() == Yes && !p.wideByDHCP(a):
+		case offered && len(silent) == 0 && p.Usable() == facts.Yes && !wideByDHCP(p, a):
 			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).
 				aside(true).
-				next(p.inFull(false,
+				next(inFull(p, false,
 					settings{address: netip.PrefixFrom(a.Prefix.Addr(), narrow.Address.Bits()), gateways: narrow.Routers,
 						resolvers: narrow.Resolvers, who: narrow.Who}))
 		case len(unknown) > 0:
@@ -212,8 +108,8 @@ machine. Set address, mask, gateway and resolvers together, as a working neighbo
 }
 
 // longerOffer is an offer that shows the mask of a to be too short: its prefix is the narrower one, and holds a.
-func (p *Pass) longerOffer(a endpoint.Address) (said, bool) {
-	for _, o := range p.saidOf(a) {
+func longerOffer(p *facts.Facts, a endpoint.Address) (said, bool) {
+	for _, o := range saidOf(p, a) {
 		if o.Address.Bits() > a.Prefix.Bits() && o.Address.Bits() < 32 && o.Address.Masked().Contains(a.Prefix.Addr()) {
 			return o, true
 		}
@@ -221,14 +117,14 @@ func (p *Pass) longerOffer(a endpoint.Address) (said, bool) {
 	return said{}, false
 }
 
-func (p *Pass) leaseHasMask(bits int) bool {
+func leaseHasMask(p *facts.Facts, bits int) bool {
 	l, ok := p.Lease()
 	return ok && l.Terms.PrefixLength == bits
 }
 
 // wideByDHCP reports whether the mask of a leased address is the one that DHCP gives.
-func (p *Pass) wideByDHCP(a endpoint.Address) bool {
-	if !p.leased() {
+func wideByDHCP(p *facts.Facts, a endpoint.Address) bool {
+	if !p.Leased() {
 		return false
 	}
 	if l, ok := p.Lease(); ok && l.Terms.PrefixLength != 0 {
@@ -246,8 +142,8 @@ var AddressExpired = &Fault{
 The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers.
 Its DHCP client has died or hangs. What the lease said may no longer hold: the address may have been given to another, and the gateway may
 have changed. Have the client ask again; restarting the port does it.`,
-	Judge: func(p *Pass) Finding {
-		l, ended, late := p.overdue()
+	Judge: func(p *facts.Facts) Finding {
+		l, ended, late := overdue(p)
 		offers, over := p.OffersSeen()
 		switch {
 		case !ended && !late:
@@ -305,11 +201,11 @@ var DHCPRefuses = &Fault{
 A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for
 this one. Its range is used up, it knows this machine and denies it, or the machine asks for an address of another network. It is taken
 for a broken cable. Look into the server's log and range.`,
-	Judge: func(p *Pass) Finding {
-		if why, ok := p.linked(); !ok {
+	Judge: func(p *facts.Facts) Finding {
+		if why, ok := linked(p); !ok {
 			return possible("%s", why)
 		}
-		_, ended, late := p.overdue()
+		_, ended, late := overdue(p)
 		if hasRoutable4(p) && !ended && !late {
 			return cleared("%s does not depend on it: it has an address", p.Iface.Name)
 		}
@@ -323,7 +219,7 @@ for a broken cable. Look into the server's log and range.`,
 		case d == nil || !over:
 			return possible("no DHCP server has answered yet")
 		}
-		state := p.without()
+		state := without(p)
 		asked := fmt.Sprintf("%d discovers within %s, no offer", d.Discovers, Millis(d.Waited))
 		const look = "Look into the DHCP server's log for this machine's hardware address %v: is its range used up, is the machine " +
 			"denied, or does it ask for an address of elsewhere?"
@@ -331,14 +227,15 @@ for a broken cable. Look into the server's log and range.`,
 		case len(d.Refusals) > 0:
 			return found(Confirmed,
 				fmt.Sprintf("The DHCP server %s refuses this machine, and %s %s.", List(d.Refusals), p.Iface.Name, state),
-				fmt.Sprintf("%s answered this machine's request with a refusal (NAK)", List(d.Refusals)), asked).aside(p.Usable() == Yes).
+				fmt.Sprintf("%s answered this machine's request with a refusal (NAK)", List(d.Refusals)), asked).
+				aside(p.Usable() == facts.Yes).
 				next(fmt.Sprintf(look, p.Iface.Hardware),
 					fmt.Sprintf("Delete the old lease on this machine, so that %s asks from the beginning.", p.Iface.Name))
 		case len(d.Serving) > 0:
 			return found(Supported,
 				fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", List(d.Serving), p.Iface.Name,
 					state),
-				fmt.Sprintf("%s was heard giving an address to another machine", List(d.Serving)), asked).aside(p.Usable() == Yes).
+				fmt.Sprintf("%s was heard giving an address to another machine", List(d.Serving)), asked).aside(p.Usable() == facts.Yes).
 				next(fmt.Sprintf(look, p.Iface.Hardware))
 		}
 		return cleared("no DHCP server was heard at all")
@@ -346,8 +243,8 @@ for a broken cable. Look into the server's log and range.`,
 }
 
 // without says what a port without a valid lease has.
-func (p *Pass) without() string {
-	if l, ended, late := p.overdue(); ended {
+func without(p *facts.Facts) string {
+	if l, ended, late := overdue(p); ended {
 		return fmt.Sprintf("has an address, %v, whose lease has run out", l.Terms.Address)
 	} else if late {
 		return fmt.Sprintf("has an address, %v, whose renewal is overdue", l.Terms.Address)
@@ -359,7 +256,7 @@ func (p *Pass) without() string {
 }
 
 // disagreeing are two offers that part in what a machine needs, and in what.
-func (p *Pass) disagreeing() (a, b evidence.Offer, parts []string) {
+func disagreeing(p *facts.Facts) (a, b evidence.Offer, parts []string) {
 	if p.Discovery == nil {
 		return a, b, nil
 	}
@@ -373,11 +270,11 @@ func (p *Pass) disagreeing() (a, b evidence.Offer, parts []string) {
 
 // misled tells what of that which came by DHCP, and is in force here, leads nowhere, while a neighbour or another server shows the right
 // way: what is wrong, and what the server should say instead.
-func (p *Pass) misled() (fact, mend string, reasons []string, ok bool) {
-	if p.gatewayFails() && p.Gateway.Is4() && p.GatewayFromDHCP() {
-		if by, found := p.forwarder(); found {
+func misled(p *facts.Facts) (fact, mend string, reasons []string, ok bool) {
+	if p.GatewayFails() && p.Gateway.Is4() && p.GatewayFromDHCP() {
+		if by, found := p.Forwarder(); found {
 			how := "passes nothing on"
-			if p.Alive == No {
+			if p.Alive == facts.No {
 				how = "does not answer"
 			}
 			return fmt.Sprintf("the gateway %v, which came by DHCP, %s, while %v passes traffic on", p.Gateway, how, by),
@@ -385,15 +282,15 @@ func (p *Pass) misled() (fact, mend string, reasons []string, ok bool) {
 				[]string{fmt.Sprintf("%v %s", p.Gateway, how), fmt.Sprintf("a packet handed to %v is passed on", by)}, true
 		}
 	}
-	if bad, good, found := p.wrongResolvers(); found {
+	if bad, good, found := wrongResolvers(p); found {
 		return fmt.Sprintf("the name servers that came by DHCP, %s, are none, while %v answers", List(bad), good),
 			fmt.Sprintf("name server %v in place of %s", good, List(bad)),
 			[]string{fmt.Sprintf("%s: questions unanswered", List(bad)), fmt.Sprintf("%v answers for the name", good)}, true
 	}
-	if a, ok := p.address4(); ok && p.wideByDHCP(a) {
+	if a, ok := p.Address4(); ok && wideByDHCP(p, a) {
 		for _, w := range p.WantedOnLink() {
 			n, asked := p.Neighbour(w)
-			if by, through := p.reachedThrough(w); through && asked && n.Outcome == evidence.Silent {
+			if by, through := p.ReachedThrough(w); through && asked && n.Outcome == evidence.Silent {
 				return fmt.Sprintf("the mask of %v, which came by DHCP, takes in %v, which lies beyond the gateway", a.Prefix, w),
 					fmt.Sprintf("a mask longer than /%d, which leaves out %v", a.Prefix.Bits(), w),
 					[]string{fmt.Sprintf("nobody on the segment answers for %v", w),
@@ -406,7 +303,7 @@ func (p *Pass) misled() (fact, mend string, reasons []string, ok bool) {
 
 // wrongResolvers are name servers that came by DHCP and do not serve, all of those that are set, while one that nobody set answers for the
 // name.
-func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
+func wrongResolvers(p *facts.Facts) (bad []netip.Addr, good netip.Addr, ok bool) {
 	if len(p.Resolvers) == 0 || !p.NeedsName() {
 		return nil, good, false
 	}
@@ -419,10 +316,10 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 		if n, asked := p.Neighbour(r.Address); asked && n.Outcome == evidence.Silent {
 			gone = true
 		}
-		if !r.OnLink && r.Speaks == No && r.Pings != Yes {
+		if !r.OnLink && r.Speaks == facts.No && r.Pings != facts.Yes {
 			gone = true
 		}
-		if r.Speaks == Yes || !named || !gone {
+		if r.Speaks == facts.Yes || !named || !gone {
 			return nil, good, false
 		}
 		bad = append(bad, r.Address)
@@ -440,13 +337,13 @@ func (p *Pass) wrongResolvers() (bad []netip.Addr, good netip.Addr, ok bool) {
 
 // astray reports whether the settings that came by DHCP lead astray, so that the gateway or the name servers that they name are not at
 // fault themselves.
-func (p *Pass) astray() (string, bool) {
-	if p.leased() {
-		if fact, _, _, ok := p.misled(); ok {
+func astray(p *facts.Facts) (string, bool) {
+	if p.Leased() {
+		if fact, _, _, ok := misled(p); ok {
 			return fact, true
 		}
 	}
-	if _, _, reasons := p.misguided(); len(reasons) > 0 {
+	if _, _, reasons := misguided(p); len(reasons) > 0 {
 		return reasons[0], true
 	}
 	return "", false
@@ -454,23 +351,23 @@ func (p *Pass) astray() (string, bool) {
 
 // misguided tells whose settings this machine follows of two servers that disagree, and in what they lead it nowhere; no reasons if they do
 // not.
-func (p *Pass) misguided() (follows, stands evidence.Offer, reasons []string) {
-	a, b, parts := p.disagreeing()
-	if len(parts) == 0 || p.Usable() == Yes {
+func misguided(p *facts.Facts) (follows, stands evidence.Offer, reasons []string) {
+	a, b, parts := disagreeing(p)
+	if len(parts) == 0 || p.Usable() == facts.Yes {
 		return follows, stands, nil
 	}
-	if follows, stands = p.followed(a, b); !follows.Server.IsValid() {
+	if follows, stands = followed(p, a, b); !follows.Server.IsValid() {
 		return follows, stands, nil
 	}
-	if p.gatewayFails() && slices.Contains(follows.Routers, p.Gateway) && !slices.Contains(stands.Routers, p.Gateway) {
+	if p.GatewayFails() && slices.Contains(follows.Routers, p.Gateway) && !slices.Contains(stands.Routers, p.Gateway) {
 		reasons = append(reasons, fmt.Sprintf("this machine has the gateway %v from %v, and it leads nowhere", p.Gateway, follows.Server))
 	}
-	if p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool {
-		return r.Speaks == No && slices.Contains(follows.Resolvers, r.Address) && !slices.Contains(stands.Resolvers, r.Address)
+	if p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r facts.ResolverFact) bool {
+		return r.Speaks == facts.No && slices.Contains(follows.Resolvers, r.Address) && !slices.Contains(stands.Resolvers, r.Address)
 	}) {
 		reasons = append(reasons, fmt.Sprintf("this machine has its name servers from %v, and they do not answer", follows.Server))
 	}
-	if own, ok := p.address4(); ok && len(p.Outside) == 0 && follows.Address.Masked() == own.Prefix.Masked() &&
+	if own, ok := p.Address4(); ok && len(p.Outside) == 0 && follows.Address.Masked() == own.Prefix.Masked() &&
 		stands.Address.Masked() != own.Prefix.Masked() {
 		reasons = append(reasons, fmt.Sprintf("this machine's network %v is the one of %v", own.Prefix.Masked(), follows.Server))
 	}
@@ -486,14 +383,14 @@ var DHCPRogue = &Fault{
 Two DHCP servers answer on this segment and offer settings that disagree: one of them does not belong here. Often it is a small router
 from home, plugged in the wrong way round. Who gets an address from it is led astray, today this machine and tomorrow that. Find it by its
 hardware address and unplug it; then have the machines ask again.`,
-	Judge: func(p *Pass) Finding {
-		a, b, parts := p.disagreeing()
+	Judge: func(p *facts.Facts) Finding {
+		a, b, parts := disagreeing(p)
 		offers, over := p.OffersSeen()
 		if home, ok := p.Here(); ok && len(home.DHCP) > 0 && len(parts) == 0 {
 			for _, o := range offers {
 				if !slices.Contains(home.DHCP, o.Server) {
 					l, held := p.Lease()
-					follows := held && l.Terms.Server == o.Server && p.Usable() != Yes
+					follows := held && l.Terms.Server == o.Server && p.Usable() != facts.Yes
 					return found(Confirmed,
 						fmt.Sprintf("The DHCP server %v answers on this segment, and the site sheet does not know it; it has %s.", o.Server,
 							List(home.DHCP)), OfferWords(o)).aside(!follows).
@@ -515,7 +412,7 @@ hardware address and unplug it; then have the machines ask again.`,
 			strings.Join(parts, ", "))
 		next := []string{fmt.Sprintf("Find out which of the two does not belong here: %v has the hardware address %v, %v has %v. The "+
 			"switch's address table tells their ports.", a.Server, a.Hardware, b.Server, b.Hardware)}
-		follows, stands, astray := p.misguided()
+		follows, stands, astray := misguided(p)
 		if len(astray) > 0 {
 			reasons = append(reasons, astray...)
 			sentence = fmt.Sprintf(
@@ -531,7 +428,7 @@ hardware address and unplug it; then have the machines ask again.`,
 
 // followed tells which of two offers this machine's settings are from, and the other one: by the lease's server, else by gateway and name
 // servers.
-func (p *Pass) followed(a, b evidence.Offer) (follows, stands evidence.Offer) {
+func followed(p *facts.Facts, a, b evidence.Offer) (follows, stands evidence.Offer) {
 	if l, ok := p.Lease(); ok {
 		switch l.Terms.Server {
 		case a.Server:
@@ -574,27 +471,28 @@ var DHCPWrongOptions = &Fault{
 This machine has exactly what the DHCP server gave it, and that is wrong: the gateway is no router, the mask is not the segment's, or the
 name server is none. Everybody who gets a lease there has the same trouble, and machines set by hand have not. Correct the server's
 settings, then have the machines ask again.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
-		if !p.leased() {
+		if !p.Leased() {
 			return cleared("the settings did not come by DHCP")
 		}
-		fact, mend, reasons, ok := p.misled()
+		fact, mend, reasons, ok := misled(p)
 		if !ok {
 			switch {
-			case p.Usable() == Yes, p.Forwards == Yes && (!p.NameFailed() || !p.IsOpen(evidence.NameLookup)) && len(p.WantedOnLink()) == 0:
+			case p.Usable() == facts.Yes, p.Forwards == facts.Yes && (!p.NameFailed() || !p.IsOpen(evidence.NameLookup)) &&
+				len(p.WantedOnLink()) == 0:
 				return cleared("what the lease says leads on")
 			case p.IsWithheld(evidence.SegmentFrames):
 				return possible("whether another way leads on could not be asked")
-			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour) || p.Alive != No &&
+			case p.IsOpen(evidence.Handoffs, evidence.NameLookup, evidence.GatewayNeighbour) || p.Alive != facts.No &&
 				p.IsOpen(evidence.PathTrace):
 				return possible("other ways are still being asked")
 			}
 			return cleared("no neighbour, and no other name server, does better than what the lease names")
 		}
-		if _, _, parts := p.disagreeing(); len(parts) > 0 {
+		if _, _, parts := disagreeing(p); len(parts) > 0 {
 			return possible("%s; but two servers disagree", fact)
 		}
 		server := "the DHCP server"
@@ -613,7 +511,8 @@ settings, then have the machines ask again.`,
 		if _, held := p.Lease(); !held && len(offers) == 0 {
 			standing = Supported // only the kernel's marks say that it came by DHCP
 		}
-		return found(standing, fmt.Sprintf("%s gives out wrong settings: %s.", upper(server), fact), reasons...).aside(p.Usable() == Yes).
+		return found(standing, fmt.Sprintf("%s gives out wrong settings: %s.", upper(server), fact), reasons...).
+			aside(p.Usable() == facts.Yes).
 			next(fmt.Sprintf("Correct the settings of %s: %s. Then have %s ask for a lease again.", server, mend, p.Iface.Name),
 				"Until then, the right value can be set here by hand: together with address, mask, gateway and resolvers.")
 	},
@@ -623,8 +522,8 @@ settings, then have the machines ask again.`,
 func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // leaseDoubt is why settings from DHCP may not be taken at their word: the lease is over and no server confirms them.
-func (p *Pass) leaseDoubt() (string, bool) {
-	l, ended, _ := p.overdue()
+func leaseDoubt(p *facts.Facts) (string, bool) {
+	l, ended, _ := overdue(p)
 	if !ended || !slices.Contains(l.Terms.Routers, p.Gateway) {
 		return "", false
 	}

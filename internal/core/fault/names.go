@@ -7,21 +7,22 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
 // judgeSilentResolver is the common half of the two faults in which a set name server does not serve: on the segment, or beyond.
-func (p *Pass) judgeSilentResolver(local bool) Finding {
+func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	if why, ok := p.Ready(); !ok {
 		return possible("%s", why)
 	}
-	var silent []ResolverFact
+	var silent []facts.ResolverFact
 	anyServes, mine := false, 0
 	for _, r := range p.Resolvers {
 		anyServes = anyServes || r.Serves()
 		if r.OnLink == local {
 			mine++
-			if r.Speaks == No {
+			if r.Speaks == facts.No {
 				silent = append(silent, r)
 			}
 		}
@@ -35,22 +36,22 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 		return possible("the name servers have not answered yet")
 	case len(silent) == 0:
 		for _, r := range p.Resolvers {
-			if r.OnLink == local && r.Speaks == Yes {
+			if r.OnLink == local && r.Speaks == facts.Yes {
 				return cleared("%v answers in %s", r.Address, Millis(r.RTT))
 			}
 		}
 		return possible("the name servers could not be asked: %s", p.Resolvers[0].NotSent)
 	}
-	if from, _, lost := p.swallowed(); lost {
+	if from, _, lost := swallowed(p); lost {
 		return possible("answers of %v arrive at the port, and this machine loses them", from)
 	}
-	if bad, good, _, wrong := p.setWrongly(); wrong {
+	if bad, good, _, wrong := setWrongly(p); wrong {
 		return cleared("it is not the name server that is at fault: %s was set by hand, and %v serves", List(bad), good)
 	}
-	if p.leased() && p.NeedsName() && p.IsOpen(evidence.Handoffs) && !anyServes {
+	if p.Leased() && p.NeedsName() && p.IsOpen(evidence.Handoffs) && !anyServes {
 		return possible("whether others on the segment serve names is still being asked")
 	}
-	if fact, is := p.astray(); is {
+	if fact, is := astray(p); is {
 		return cleared("it is not the name server that is at fault: %s", fact)
 	}
 	r := silent[0]
@@ -61,7 +62,7 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	if r.Closed {
 		reason = fmt.Sprintf("%v: port 53 is closed", r.Address)
 	}
-	aside := anyServes || p.Usable() == Yes || !p.NeedsName() && !p.Target.IsZero()
+	aside := anyServes || p.Usable() == facts.Yes || !p.NeedsName() && !p.Target.IsZero()
 	what := "does not answer"
 	if r.Closed {
 		what = "is there, and no name service runs on it"
@@ -74,11 +75,11 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 				next("Restart the name service of this machine (systemd-resolved, or whatever listens there), then run again.")
 		}
 		switch {
-		case r.Pings == Yes || r.Closed:
-			if !anyServes && len(p.Outside) == 0 && !r.Closed && p.Alive == Yes && p.Forwards == Yes {
+		case r.Pings == facts.Yes || r.Closed:
+			if !anyServes && len(p.Outside) == 0 && !r.Closed && p.Alive == facts.Yes && p.Forwards == facts.Yes {
 				return possible("%v is there; it may be waiting for answers from outside, where nothing answers", r.Address)
 			}
-		case asked && n.Outcome == evidence.Silent && (p.Alive == Yes || len(p.Others) > 0):
+		case asked && n.Outcome == evidence.Silent && (p.Alive == facts.Yes || len(p.Others) > 0):
 			reason += ", nor ARP"
 		default:
 			return possible("%v is silent, and so is the segment around it", r.Address)
@@ -88,16 +89,16 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	}
 	next := fmt.Sprintf("Ask whoever runs %v whether its name service is up; set another name server meanwhile.", r.Address)
 	sentence := fmt.Sprintf("The name server %v beyond the gateway %s.", r.Address, what)
-	if r.Pings == Yes || r.Closed {
+	if r.Pings == facts.Yes || r.Closed {
 		return found(Confirmed, sentence, reason, fmt.Sprintf("%v itself is reached", r.Address)).aside(aside).next(next)
 	}
-	if w := p.witnessesBut(r.Address); len(w) > 0 {
+	if w := witnessesBut(p, r.Address); len(w) > 0 {
 		return found(Confirmed, sentence, reason, fmt.Sprintf("others beyond the gateway answer: %s", List(w))).aside(aside).next(next)
 	}
-	if _, n, ok := p.commonEnd(); ok && n > 1 {
+	if _, n, ok := p.CommonEnd(); ok && n > 1 {
 		return possible("%v is silent, and so is all else that lies behind the same router", r.Address)
 	}
-	if _, _, circling := p.loop(); circling {
+	if _, _, circling := p.Loop(); circling {
 		return possible("%v is silent, and packets towards it circle", r.Address)
 	}
 	if len(p.Outside) > 0 {
@@ -107,7 +108,7 @@ func (p *Pass) judgeSilentResolver(local bool) Finding {
 	return possible("%v is silent, and nothing else beyond the gateway answers either", r.Address)
 }
 
-func (p *Pass) witnessesBut(a netip.Addr) (out []netip.Addr) {
+func witnessesBut(p *facts.Facts, a netip.Addr) (out []netip.Addr) {
 	for _, w := range p.Witnesses() {
 		if w != a {
 			out = append(out, w)
@@ -123,7 +124,7 @@ var ResolverSilent = &Fault{
 	Doc: `The name server beyond the gateway does not answer
 The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not,
 and "the Internet is down". Set another name server, or wait for this one.`,
-	Judge: func(p *Pass) Finding { return p.judgeSilentResolver(false) },
+	Judge: func(p *facts.Facts) Finding { return judgeSilentResolver(p, false) },
 }
 
 // NameNotFound: the name does not exist.
@@ -133,7 +134,7 @@ var NameNotFound = &Fault{
 	Doc: `The name does not exist
 Every name server that answers says that there is no such name, or no address for it: it is misspelt, was never entered, or has been taken
 out. The network is in order. Compare the name letter by letter with the one that others use.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if !p.NeedsName() {
 			return cleared("the target needs no look-up")
 		}
@@ -147,7 +148,7 @@ out. The network is in order. Compare the name letter by letter with the one tha
 				return cleared("%v has an address for it", r.Address)
 			case r.Missing:
 				say = append(say, r.Address.String())
-			case r.Speaks != Yes || r.Mute:
+			case r.Speaks != facts.Yes || r.Mute:
 				silent = append(silent, r.Address.String())
 			}
 		}
@@ -161,7 +162,7 @@ out. The network is in order. Compare the name letter by letter with the one tha
 		if len(silent) > 0 {
 			standing, reason = Supported, strings.Join(say, ", ")+" say so, "+strings.Join(silent, ", ")+" did not answer"
 		}
-		if n := p.forged(); n > 0 {
+		if n := forged(p); n > 0 {
 			standing = Supported
 			reason += fmt.Sprintf("; %s no answer to what was asked: somebody else may be answering",
 				plural(n, "message was", "messages were"))
@@ -180,7 +181,7 @@ var NameServerFailing = &Fault{
 The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of
 order, its signatures do not fit, or the resolver is not meant for this network. Try another resolver; if it fails as well, it is the
 domain.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if !p.NeedsName() {
 			return cleared("the target needs no look-up")
 		}
@@ -192,7 +193,7 @@ domain.`,
 			if (r.Has || r.Missing) && !p.IsOpen(evidence.NameLookup) {
 				return cleared("%v answers for the name", r.Address)
 			}
-			if r.Behind && r.Speaks == No {
+			if r.Behind && r.Speaks == facts.No {
 				return possible("%v, which the name service of this machine asks, keeps silent: that explains it", r.Address)
 			}
 			switch {
@@ -207,7 +208,7 @@ domain.`,
 			return possible("no name server has said that it fails")
 		case len(p.Outside) == 0 && p.IsOpen(evidence.PathTrace):
 			return possible("whether the name servers themselves are cut off is not known yet")
-		case len(p.Outside) == 0 && p.Alive != No:
+		case len(p.Outside) == 0 && p.Alive != facts.No:
 			return possible("the name servers fail, and nothing beyond the gateway answers: they may be cut off as well")
 		}
 		return found(Confirmed, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
@@ -216,7 +217,7 @@ domain.`,
 }
 
 // forged counts the messages that came to questions of names and answered none of them.
-func (p *Pass) forged() (n int) {
+func forged(p *facts.Facts) (n int) {
 	for _, l := range p.Lookups {
 		n += l.Ignored
 	}
@@ -233,11 +234,11 @@ var NameAnswersDiffer = &Fault{
 Two name servers give different answers for the name, and the answer of the one that programs use leads nowhere, while the other's works:
 a record was changed in one place and not in the other, or one of them keeps what is long out of date. It is taken for a dead service.
 Compare them in view 5; have the record corrected where it is wrong.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if !p.NeedsName() {
 			return cleared("the target needs no look-up")
 		}
-		var used ResolverFact
+		var used facts.ResolverFact
 		for _, r := range p.Resolvers {
 			if !r.Behind && (r.Has || r.Missing) {
 				used = r
@@ -254,25 +255,25 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 			}
 			return cleared("no two name servers disagree about %s", p.Target.Name)
 		}
-		if p.Usable() == Yes {
+		if p.Usable() == facts.Yes {
 			return cleared("%v's answer leads to the target, whatever others say", used.Address)
 		}
 		said := "says that there is no such name"
 		if len(p.Addresses) > 0 {
 			said = "says " + List(p.Addresses) + ", which leads nowhere"
 		}
-		server := p.giver(others)
+		server := giver(p, others)
 		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said), fmt.Sprintf("%v says %s", server, List(others))}
 		z := zone.Beyond
 		switch {
-		case used.Address.IsLoopback() || p.own(used.Address):
+		case used.Address.IsLoopback() || p.Owns(used.Address):
 			z = zone.Host
 		case used.OnLink:
 			z = zone.LocalSubnet
 		}
 		for _, a := range others {
 			switch p.Opens(a) {
-			case Yes:
+			case facts.Yes:
 				return found(Confirmed,
 					fmt.Sprintf("The name servers disagree on %s: %v %s, and %v says %v, which works.", p.Target.Name, used.Address, said,
 						server, a),
@@ -280,7 +281,7 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 					next(fmt.Sprintf("Tell whoever runs the name server %v that its answer for %s is out of date or wrong; %v has %v.",
 						used.Address, p.Target.Name, server, a),
 						fmt.Sprintf("Until then, a machine that asks %v reaches it.", server))
-			case Unknown:
+			case facts.Unknown:
 				return possible("whether %v, which %v names, works has not been seen yet", a, server)
 			}
 		}
@@ -289,7 +290,7 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 }
 
 // giver is the name server that gave one of the addresses, the first in the order in which they are set.
-func (p *Pass) giver(addrs []netip.Addr) (server netip.Addr) {
+func giver(p *facts.Facts, addrs []netip.Addr) (server netip.Addr) {
 	for _, list := range [][]evidence.Lookup{p.Lookups, p.Elsewhere} {
 		for _, r := range append(p.Endpoint.AskedResolvers(), netip.Addr{}) {
 			for _, l := range list {
@@ -303,21 +304,6 @@ func (p *Pass) giver(addrs []netip.Addr) (server netip.Addr) {
 	return server
 }
 
-// Opens reports whether an address that is not the target's accepts a connection as the target should.
-func (p *Pass) Opens(a netip.Addr) Answer {
-	result := Unknown
-	for _, c := range p.Connects {
-		if c.To.Addr() != a || c.Outcome == evidence.NotKnown {
-			continue
-		}
-		if c.Outcome == evidence.Answered {
-			return Yes
-		}
-		result = No
-	}
-	return result
-}
-
 // HostsFileOverride: the machine's own hosts file says something else than DNS.
 var HostsFileOverride = &Fault{
 	ID: "hosts-file-override", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
@@ -328,7 +314,7 @@ var HostsFileOverride = &Fault{
 This machine's hosts file answers the name, before any name server is asked, and with an address that leads nowhere; the one that DNS
 gives works. Somebody entered it once for a test or a move. Other machines work, and look-up tools that ask DNS show the right address.
 Delete the line.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.Target.Name == "" || p.Source != "hosts file" {
 			return cleared("the hosts file does not answer for the target")
 		}
@@ -338,7 +324,7 @@ Delete the line.`,
 			return possible("what DNS says of the name is not known yet")
 		case len(others) == 0:
 			return cleared("no name server says anything else of %s", p.Target.Name)
-		case p.Usable() == Yes:
+		case p.Usable() == facts.Yes:
 			return cleared("%s, from the hosts file, works", List(p.Addresses))
 		}
 		line := fmt.Sprintf("the hosts file has %s for %s", List(p.Addresses), p.Target.Name)
@@ -346,12 +332,12 @@ Delete the line.`,
 			List(others))
 		for _, a := range others {
 			switch p.Opens(a) {
-			case Yes:
+			case facts.Yes:
 				return found(Confirmed,
 					fmt.Sprintf("This machine's hosts file sends %s to %s, which leads nowhere; DNS says %v, which works.", p.Target.Name,
 						List(p.Addresses), a),
-					line, fmt.Sprintf("%v says %s", p.giver(others), List(others)), fmt.Sprintf("%v accepts connections", a)).next(mend)
-			case Unknown:
+					line, fmt.Sprintf("%v says %s", giver(p, others), List(others)), fmt.Sprintf("%v accepts connections", a)).next(mend)
+			case facts.Unknown:
 				return possible("whether %v, which DNS names, works has not been seen yet", a)
 			}
 		}
@@ -361,7 +347,7 @@ Delete the line.`,
 
 // setWrongly gives the name servers that were set by hand and do not serve, where all that are set fail, and one that serves, named by
 // somebody.
-func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok bool) {
+func setWrongly(p *facts.Facts) (bad []netip.Addr, good netip.Addr, who string, ok bool) {
 	if !p.NeedsName() || len(p.Resolvers) == 0 {
 		return nil, good, "", false
 	}
@@ -369,7 +355,7 @@ func (p *Pass) setWrongly() (bad []netip.Addr, good netip.Addr, who string, ok b
 	for _, r := range p.Resolvers {
 		switch {
 		case r.Behind:
-		case r.Speaks != No || named[r.Address] != "" || r.Address.IsLoopback() || p.own(r.Address):
+		case r.Speaks != facts.No || named[r.Address] != "" || r.Address.IsLoopback() || p.Owns(r.Address):
 			return nil, good, "", false
 		default:
 			bad = append(bad, r.Address)
@@ -392,16 +378,16 @@ var ResolverWrong = &Fault{
 The DNS server was set by hand on this machine, and there is no name service at that address, or nobody at all; the one that the network
 itself names answers. Addresses work and names do not, on this machine alone. It is taken for a dead name server. Set the one that the
 network names, or set it back to automatic.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if len(p.Resolvers) == 0 {
 			return cleared("no name server is set at all")
 		}
 		for _, r := range p.Resolvers {
-			if r.Speaks == Yes {
+			if r.Speaks == facts.Yes {
 				return cleared("%v answers", r.Address)
 			}
 		}
-		bad, good, who, wrong := p.setWrongly()
+		bad, good, who, wrong := setWrongly(p)
 		if !wrong {
 			_, named := p.ResolversNamed()
 			for _, r := range p.Resolvers {
@@ -416,14 +402,14 @@ network names, or set it back to automatic.`,
 			return possible("whether another name server that the network names would answer is not known")
 		}
 		what := "does not answer"
-		if slices.ContainsFunc(p.Resolvers, func(r ResolverFact) bool { return r.Closed }) {
+		if slices.ContainsFunc(p.Resolvers, func(r facts.ResolverFact) bool { return r.Closed }) {
 			what = "runs no name service"
 		}
 		return found(Confirmed,
 			fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", List(bad), what, good, who),
 			fmt.Sprintf("%s: %s", List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).
-			aside(p.Usable() == Yes).
+			aside(p.Usable() == facts.Yes).
 			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good),
-				p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}}))
+				inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}}))
 	},
 }

@@ -9,44 +9,9 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
-
-// entry is what the machine's neighbour table held of an address when the tests began.
-func (p *Pass) entry(a netip.Addr) (endpoint.Neighbour, bool) {
-	if p.Endpoint == nil || p.Iface == nil {
-		return endpoint.Neighbour{}, false
-	}
-	for _, n := range p.Endpoint.Neighbours {
-		if n.Address == a.WithZone("") && n.Interface == p.Iface.Name && !n.Hardware.IsZero() {
-			return n, true
-		}
-	}
-	return endpoint.Neighbour{}, false
-}
-
-// holders are the hardware addresses that answer for an address now, in order.
-func (p *Pass) holders(a netip.Addr) (out []endpoint.HardwareAddr) {
-	add := func(h endpoint.HardwareAddr) {
-		if !h.IsZero() && !slices.Contains(out, h) {
-			out = append(out, h)
-		}
-	}
-	for _, n := range p.Neighbours {
-		if n.Asked == a.WithZone("") && n.Outcome == evidence.Answered && n.Method != evidence.ByKernel {
-			for _, h := range n.Hardware {
-				add(h)
-			}
-		}
-	}
-	for _, h := range p.Heard {
-		if h.Address == a {
-			add(h.Hardware)
-		}
-	}
-	slices.SortFunc(out, func(a, b endpoint.HardwareAddr) int { return slices.Compare(a[:], b[:]) })
-	return out
-}
 
 // HardwareList writes hardware addresses in a row.
 func HardwareList(list []endpoint.HardwareAddr) string {
@@ -58,7 +23,7 @@ func HardwareList(list []endpoint.HardwareAddr) string {
 }
 
 // pinned finds a neighbour entry that was set by hand and stands in the way: of the gateway, or of what is wanted on the segment itself.
-func (p *Pass) pinned() (e endpoint.Neighbour, what string, ok bool) {
+func pinned(p *facts.Facts) (e endpoint.Neighbour, what string, ok bool) {
 	wanted := map[netip.Addr]string{}
 	var order []netip.Addr
 	add := func(a netip.Addr, what string) {
@@ -79,8 +44,8 @@ func (p *Pass) pinned() (e endpoint.Neighbour, what string, ok bool) {
 		}
 	}
 	for _, a := range order {
-		if n, known := p.entry(a); known && n.State == endpoint.Permanent {
-			if now := p.holders(a); len(now) == 0 || !slices.Contains(now, n.Hardware) {
+		if n, known := p.Entry(a); known && n.State == endpoint.Permanent {
+			if now := p.Holders(a); len(now) == 0 || !slices.Contains(now, n.Hardware) {
 				return n, wanted[a], true
 			}
 		}
@@ -98,11 +63,11 @@ var NeighbourEntryPinned = &Fault{
 This machine's neighbour table holds a hardware address that somebody fixed, and the address belongs to another machine now: the device
 was replaced. All that is sent there goes to nobody, and no test by the system will ever correct it. It is taken for a dead gateway.
 Delete the entry; the machine then asks for itself.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
-		e, what, wrong := p.pinned()
+		e, what, wrong := pinned(p)
 		if !wrong {
 			return cleared("no neighbour entry that matters is fixed by hand and differs from what answers")
 		}
@@ -110,7 +75,7 @@ Delete the entry; the machine then asks for itself.`,
 			"Delete the fixed entry of %v: ip neigh del %v dev %s. Then find out what set it, so that it does not come back.", e.Address,
 			e.Address, e.Interface)
 		reason := fmt.Sprintf("the neighbour table has %v at %v, fixed by hand", e.Address, e.Hardware)
-		if now := p.holders(e.Address); len(now) > 0 {
+		if now := p.Holders(e.Address); len(now) > 0 {
 			return found(Confirmed,
 				fmt.Sprintf("This machine has the hardware address of %s %v fixed as %v, and %v answers for it.", what, e.Address,
 					e.Hardware, now[0]),
@@ -124,7 +89,7 @@ Delete the entry; the machine then asks for itself.`,
 			}
 		}
 		reached := false
-		p.eachReply(func(_ netip.Addr, r evidence.Reply, _ int) { reached = reached || r.Came() && r.From == e.Address })
+		p.EachReply(func(_ netip.Addr, r evidence.Reply, _ int) { reached = reached || r.Came() && r.From == e.Address })
 		switch n, asked := p.Neighbour(e.Address); {
 		case reached || len(p.Outside) > 0 && e.Address == p.Gateway:
 			return cleared("%v, fixed at %v, answers", e.Address, e.Hardware)
@@ -141,19 +106,19 @@ Delete the entry; the machine then asks for itself.`,
 
 // gatewayFaces are the hardware addresses under which the gateway has been seen: those that answer now, and the one that the machine
 // believed in.
-func (p *Pass) gatewayFaces() (now []endpoint.HardwareAddr, believed endpoint.HardwareAddr) {
+func gatewayFaces(p *facts.Facts) (now []endpoint.HardwareAddr, believed endpoint.HardwareAddr) {
 	if !p.Gateway.IsValid() {
 		return nil, believed
 	}
-	if e, ok := p.entry(p.Gateway); ok && e.State.Resolved() && e.State != endpoint.Permanent {
+	if e, ok := p.Entry(p.Gateway); ok && e.State.Resolved() && e.State != endpoint.Permanent {
 		believed = e.Hardware
 	}
-	return p.holders(p.Gateway), believed
+	return p.Holders(p.Gateway), believed
 }
 
 // redundant reports that the gateway's address belongs to a group of routers, so that it may be answered for by several of them.
-func (p *Pass) redundant() (shared endpoint.HardwareAddr, yes bool) {
-	now, believed := p.gatewayFaces()
+func redundant(p *facts.Facts) (shared endpoint.HardwareAddr, yes bool) {
+	now, believed := gatewayFaces(p)
 	for _, h := range append(slices.Clone(now), believed) {
 		if h.Shared() {
 			return h, true
@@ -164,7 +129,7 @@ func (p *Pass) redundant() (shared endpoint.HardwareAddr, yes bool) {
 
 // impersonator is a hardware address that speaks for the gateway and should not, as far as anything tells which of several is the right
 // one.
-func (p *Pass) impersonator(faces []endpoint.HardwareAddr) (who endpoint.HardwareAddr, known bool) {
+func impersonator(p *facts.Facts, faces []endpoint.HardwareAddr) (who endpoint.HardwareAddr, known bool) {
 	home, _ := p.Here()
 	for _, h := range faces {
 		if len(home.Routers) > 0 {
@@ -193,20 +158,20 @@ More than one hardware address answers for the gateway's address, or it has chan
 address by mistake, or one intercepts the traffic on purpose. What is sent to the gateway goes now to the one, now to the other. It is
 taken for a flaky provider. Find the false one by its hardware address. Groups of routers that share an address do so under a hardware
 address of their own.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
 		if !p.Gateway.IsValid() {
 			return possible("no gateway is set")
 		}
-		now, believed := p.gatewayFaces()
+		now, believed := gatewayFaces(p)
 		faces := slices.Clone(now)
 		if !believed.IsZero() && !slices.Contains(faces, believed) {
 			faces = append(faces, believed)
 		}
 		home, _ := p.Here()
-		shared, redundant := p.redundant()
+		shared, redundant := redundant(p)
 		switch {
 		case redundant:
 			return cleared("%v is a hardware address that a group of routers shares", shared)
@@ -215,12 +180,12 @@ address of their own.`,
 			return cleared("the site sheet knows all of %s as the gateway's", HardwareList(faces))
 		}
 		look := "Find the machine with hardware address %v: the switch's address table tells its port. Unplug it, or give it another address."
-		works := p.Usable() == Yes
+		works := p.Usable() == facts.Yes
 		switch {
 		case len(now) > 1:
 			standing := Confirmed
 			// a flood: who of them is there is not known
-			if len(now) > 2 || slices.ContainsFunc(now, func(h endpoint.HardwareAddr) bool { return p.claims(h) > mostOwn }) {
+			if len(now) > 2 || slices.ContainsFunc(now, func(h endpoint.HardwareAddr) bool { return p.Claims(h) > mostOwn }) {
 				standing = Supported
 			}
 			f := found(standing,
@@ -230,7 +195,7 @@ address of their own.`,
 			if !believed.IsZero() {
 				f.For = append(f.For, fmt.Sprintf("this machine sends to %v", believed))
 			}
-			if who, known := p.impersonator(now); known {
+			if who, known := impersonator(p, now); known {
 				return f.next(fmt.Sprintf(look, who))
 			}
 			return f.next(fmt.Sprintf("Find out which of %s is the gateway: its label, or another machine's neighbour table, tells. The "+
@@ -261,8 +226,8 @@ var RedundantGateway = &Fault{
 	Doc: `The gateway is a group of routers
 No fault: the gateway's hardware address is one that routers share (VRRP, RFC 9568), so that another takes over when one fails. That its
 owner changes is its purpose.`,
-	Judge: func(p *Pass) Finding {
-		shared, yes := p.redundant()
+	Judge: func(p *facts.Facts) Finding {
+		shared, yes := redundant(p)
 		if !yes {
 			return possible("not seen")
 		}
@@ -277,13 +242,13 @@ var ProxyARP = &Fault{
 	Doc: `A router answers for others
 No fault: the gateway answers ARP for addresses that lie behind it (RFC 1027) and passes on what is sent to them, so that machines whose
 mask takes them for neighbours reach them.`,
-	Judge: func(p *Pass) Finding {
-		own := p.holders(p.Gateway)
+	Judge: func(p *facts.Facts) Finding {
+		own := p.Holders(p.Gateway)
 		for _, a := range p.Addresses {
-			if a == p.Gateway || !p.OnLink(a) || p.Acid(a) != Yes {
+			if a == p.Gateway || !p.OnLink(a) || p.Acid(a) != facts.Yes {
 				continue
 			}
-			for _, h := range p.holders(a) {
+			for _, h := range p.Holders(a) {
 				if slices.Contains(own, h) {
 					return found(Confirmed, fmt.Sprintf("The gateway %v answers ARP for %v, which lies behind it: no fault.", p.Gateway, a),
 						fmt.Sprintf("%v answers for both", h))

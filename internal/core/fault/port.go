@@ -6,6 +6,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
@@ -16,7 +17,7 @@ var InterfaceDown = &Fault{
 The port is administratively down: somebody, or a program, has switched it off in the system. Nothing can be sent or heard through it,
 whatever the state of the cable. It is taken for a dead cable or a dead switch. Switch it on (ip link set dev NAME up, or in the
 network settings), then see whether whatever manages it switches it off again.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		switch {
 		case p.Iface == nil && p.Endpoint != nil:
 			return found(Confirmed, "This machine has no network port besides loopback.").
@@ -39,7 +40,7 @@ var NoCarrier = &Fault{
 The port is switched on and hears nothing from the other end: no cable, a broken one, a dead socket, a switch port that is off, or a radio
 that is not associated. It is taken for a wrong address or a dead network. Look at the lamps on both ends, try another cable, then another
 socket.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		switch {
 		case p.Iface == nil:
 			return possible("there is no port to look at")
@@ -67,7 +68,7 @@ var StackBroken = &Fault{
 	Doc: `The machine does not answer itself
 A packet to the loopback address does not come back: the loopback port is down, or the machine's own filter swallows even that. Programs
 that talk to helpers on the same machine fail as well. Switch the loopback port on and look at the filter's rules for it.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		asked := false
 		for _, e := range p.Loopback {
 			switch e.Outcome {
@@ -90,14 +91,14 @@ const slowPort = 10
 
 // portTroubles are the frames that the port has lost while the probes ran. Drops count only where losses were measured as well: some are
 // usual.
-func (p *Pass) portTroubles() (n uint64, grown endpoint.Counters, over evidence.PortCount, ok bool) {
+func portTroubles(p *facts.Facts) (n uint64, grown endpoint.Counters, over evidence.PortCount, ok bool) {
 	for _, c := range p.Counted {
 		if p.Iface == nil || c.Interface != p.Iface.Name || ok && c.Over < over.Over {
 			continue
 		}
 		grown, over, ok = c.After.Since(c.Before), c, true
 		n = grown.Errors()
-		if lost := p.lostNearby(); lost > 0 && grown.Drops() >= uint64(lost+1)/2 {
+		if lost := lostNearby(p); lost > 0 && grown.Drops() >= uint64(lost+1)/2 {
 			n += grown.Drops()
 		}
 	}
@@ -105,7 +106,7 @@ func (p *Pass) portTroubles() (n uint64, grown endpoint.Counters, over evidence.
 }
 
 // lostNearby is how many small probes to gateway and neighbours were lost.
-func (p *Pass) lostNearby() (n int) {
+func lostNearby(p *facts.Facts) (n int) {
 	for _, b := range p.Bursts {
 		if b.To == p.Gateway || p.OnLink(b.To) {
 			n += b.Sent - b.Received
@@ -147,11 +148,11 @@ The counters of errors at this machine's port rise while it is used, or it has a
 speed: a damaged cable or plug, a worn socket, a failing card, or a port that one side has been set by hand. Totals since the machine was
 started say nothing; only their growth does. Change the cable, then the socket, then the card; let both sides agree on speed and duplex by
 themselves.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.Iface == nil || !p.Iface.Up || p.Iface.Carrier == endpoint.CarrierAbsent {
 			return possible("the port is not in use")
 		}
-		n, grown, over, looked := p.portTroubles()
+		n, grown, over, looked := portTroubles(p)
 		loss := p.LossZone()
 		local := loss == zone.LocalSubnet
 		frames := grown.ReceivedPackets + grown.SentPackets + n

@@ -4,156 +4,33 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
-	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/zone"
 )
 
-// Burst gives the small probes to an address; false if none have come to their end.
-func (p *Pass) Burst(a netip.Addr) (evidence.Burst, bool) {
-	for _, b := range p.Bursts {
-		if b.To == a && a.IsValid() {
-			return b, true
-		}
-	}
-	return evidence.Burst{}, false
-}
-
-func lossy(b evidence.Burst) bool { return b.Received > 0 && path.Lossy(b.Sent-b.Received, b.Sent) }
-
-// far is a burst to the target, or to a name server beyond the gateway where the target's is not known.
-func (p *Pass) far() (b evidence.Burst, ok bool) {
-	for _, a := range p.Addresses {
-		if b, ok = p.Burst(a); ok && b.Received > 0 {
-			return b, true
-		}
-	}
-	for _, r := range p.Resolvers {
-		if b, ok = p.Burst(r.Address); ok && b.Received > 0 && !r.OnLink {
-			return b, true
-		}
-	}
-	return b, false
-}
-
-// near is a burst to a neighbour other than a gateway.
-func (p *Pass) near() (b evidence.Burst, ok bool) {
-	for _, b := range p.Bursts {
-		other, _ := p.Endpoint.Gateway(p.Interface, b.To.Is6())
-		if b.To != p.Gateway && b.To != other && p.OnLink(b.To) && b.Received > 0 {
-			return b, true
-		}
-	}
-	return b, false
-}
-
-// LossZone is where packets are lost: on the segment when gateway or neighbour lose and nobody farther away answers everything, beyond when
-// only what is far away does. NoZone while nothing is.
-func (p *Pass) LossZone() zone.Zone {
-	gw, gwKnown := p.Burst(p.Gateway)
-	far, farKnown := p.far()
-	near, nearKnown := p.near()
-	lossyGateway, lossyNear, lossyFar := gwKnown && lossy(gw), nearKnown && lossy(near), farKnown && lossy(far)
-	switch {
-	case farKnown && !lossyFar:
-		return zone.Unknown // all the way there and back without loss: whoever loses on the way keeps to a ration
-	case lossyGateway && (lossyFar || !nearKnown || lossyNear), lossyNear && (!gwKnown || gw.Received == 0):
-		return zone.LocalSubnet
-	case lossyFar && p.TargetOnLink():
-		return zone.LocalSubnet
-	case lossyFar && (gwKnown && gw.Received > 0 && !lossyGateway || nearKnown && !lossyNear):
-		return zone.Beyond
-	}
-	return zone.Unknown
-}
-
-// slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
-func (p *Pass) slow(near, far evidence.Burst) bool {
-	return near.Received >= path.StepProbes && far.Received >= path.StepProbes && far.Median-near.Median > p.stepBlamed()
-}
-
-// stepBlamed is from which step in delay on it is a fault: the one that the site sheet allows the target, shorter or longer than the usual.
-func (p *Pass) stepBlamed() time.Duration {
-	if allowed, ok := p.Sheet.Allowed(p.Target); ok {
-		return allowed
-	}
-	return path.StepBlamed
-}
-
-// DelayZone is where the time is spent, if it is too much; NoZone if it is not.
-func (p *Pass) DelayZone() zone.Zone {
-	gw, known := p.Burst(p.Gateway)
-	far, farKnown := p.far()
-	if near, ok := p.near(); ok && (!known || gw.Received == 0) {
-		gw, known = near, true
-	}
-	switch {
-	case !known:
-	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed:
-		return zone.LocalSubnet
-	case farKnown && p.slow(gw, far):
-		return zone.Beyond
-	}
-	return zone.Unknown
-}
-
-// sizing gives the search for the largest packet that reaches an address.
-func (p *Pass) sizing(a netip.Addr) (evidence.Sizing, bool) {
-	for _, s := range p.Sizings {
-		if s.To == a && a.IsValid() {
-			return s, true
-		}
-	}
-	return evidence.Sizing{}, false
-}
-
-// vanish reports that large packets to an address disappear without a word.
-func vanish(s evidence.Sizing) bool {
-	return s.Passes > 0 && s.Passes < s.Full && s.Lost > 0 && !s.Told
-}
-
 // InOrder reports whether the target is not only reached but can be used: full-size packets come through, loss and delay stay under the
 // thresholds.
-func (p *Pass) InOrder() Answer {
+func InOrder(p *facts.Facts) facts.Answer {
 	usable := p.Usable()
-	if usable != Yes {
+	if usable != facts.Yes {
 		return usable
 	}
 	if p.LossZone() != zone.Unknown || p.DelayZone() != zone.Unknown {
-		return No
+		return facts.No
 	}
 	if AddressConflict.Judge(p).Standing == Confirmed { // connections come and go with whoever spoke last
-		return No
+		return facts.No
 	}
 	if MTUTooLarge.Judge(p).Standing.Holds() || MTUBlackHole.Judge(p).Standing.Holds() {
-		return No
+		return facts.No
 	}
-	if p.IsOpen(evidence.LossProbes) && !p.steady() || p.IsOpen(evidence.PacketSize) && !p.roomy() {
-		return Unknown
+	if p.IsOpen(evidence.LossProbes) && !p.Steady() || p.IsOpen(evidence.PacketSize) && !p.Roomy() {
+		return facts.Unknown
 	}
-	return Yes
-}
-
-// steady reports that the target itself has answered all probes in good time: nothing nearer by can lose or delay.
-func (p *Pass) steady() bool {
-	for _, a := range p.Addresses {
-		if b, ok := p.Burst(a); !ok || lossy(b) || b.Median > p.stepBlamed() {
-			return false
-		}
-	}
-	return len(p.Addresses) > 0
-}
-
-// roomy reports that packets of full size reach the target, or that somebody says what does.
-func (p *Pass) roomy() bool {
-	for _, a := range p.Addresses {
-		if s, ok := p.sizing(a); !ok || vanish(s) {
-			return false
-		}
-	}
-	return len(p.Addresses) > 0
+	return facts.Yes
 }
 
 func counted(b evidence.Burst) string {
@@ -172,10 +49,10 @@ var SegmentLossy = &Fault{
 Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug,
 a socket or switch port with errors, a crowded radio cell, a loop between switches. It is taken for a slow provider. Change the cable,
 then the socket; on radio, go nearer to the access point.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		gw, known := p.Burst(p.Gateway)
-		near, nearKnown := p.near()
-		far, farKnown := p.far()
+		near, nearKnown := p.Near()
+		far, farKnown := p.Far()
 		if !known || gw.Received == 0 {
 			gw, known = near, nearKnown
 		}
@@ -186,9 +63,9 @@ then the socket; on radio, go nearer to the access point.`,
 			return possible("nobody on the segment answered probes that could be counted")
 		case p.LossZone() == zone.LocalSubnet:
 			f := found(Supported,
-				fmt.Sprintf("Packets are lost on %s already: of %d to %v only %d came back.", p.segmentName(), gw.Sent, gw.To, gw.Received),
+				fmt.Sprintf("Packets are lost on %s already: of %d to %v only %d came back.", segmentName(p), gw.Sent, gw.To, gw.Received),
 				counted(gw))
-			if farKnown && lossy(far) || nearKnown && near.To != gw.To && lossy(near) {
+			if farKnown && facts.Lossy(far) || nearKnown && near.To != gw.To && facts.Lossy(near) {
 				f.Standing = Confirmed
 			}
 			if farKnown {
@@ -201,7 +78,7 @@ then the socket; on radio, go nearer to the access point.`,
 				"Watch it meanwhile: view 6, reach, shows at once whether it helps.")
 		case p.DelayZone() == zone.LocalSubnet:
 			return found(Supported,
-				fmt.Sprintf("Packets are held up on %s already: half of those to %v take more than %s.", p.segmentName(), gw.To,
+				fmt.Sprintf("Packets are held up on %s already: half of those to %v take more than %s.", segmentName(p), gw.To,
 					Millis(gw.Median)), counted(gw)).
 				next("See what else uses the segment now: a copy of large files, a loop between switches, a crowded radio cell.")
 		}
@@ -209,34 +86,7 @@ then the socket; on radio, go nearer to the access point.`,
 	},
 }
 
-// begins finds the station after which something is worse than before it, up to the target: the last good one, and the first bad one.
-func (p *Pass) begins(bad func(evidence.Burst) bool) (good, first netip.Addr, seen bool) {
-	for _, t := range p.Trails {
-		on := false
-		for _, a := range p.Addresses {
-			on = on || a == t.To
-		}
-		if !on {
-			continue
-		}
-		for _, st := range t.Stations {
-			b, ok := p.Burst(st.From)
-			if !ok || b.Received == 0 {
-				continue
-			}
-			switch {
-			case !bad(b):
-				good, first = st.From, netip.Addr{}
-			case !first.IsValid():
-				first = st.From
-			}
-		}
-		return good, first, good.IsValid() && first.IsValid()
-	}
-	return good, first, false
-}
-
-func (p *Pass) where(good, first netip.Addr, what string) string {
+func whereBegins(p *facts.Facts, good, first netip.Addr, what string) string {
 	return fmt.Sprintf("%s after %v and before %v", what, good, first)
 }
 
@@ -248,19 +98,19 @@ var PathLossy = &Fault{
 The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the
 provider or farther on. Loss at a single station while later ones answer everything is no fault: routers ration their answers. Hand the
 station at which it begins to the provider, with times.`,
-	Judge: func(p *Pass) Finding {
-		far, known := p.far()
+	Judge: func(p *facts.Facts) Finding {
+		far, known := p.Far()
 		switch z := p.LossZone(); {
 		case z == zone.LocalSubnet:
 			return possible("packets are lost on the segment already")
 		case z == zone.Beyond:
 			gw, _ := p.Burst(p.Gateway)
 			sentence := fmt.Sprintf("Packets are lost behind the gateway: of %d to %v only %d came back.", far.Sent, far.To, far.Received)
-			good, first, seen := p.begins(lossy)
+			good, first, seen := p.Begins(facts.Lossy)
 			standing := Supported
 			if seen {
 				standing = Confirmed
-				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", p.where(good, first, "Packets are lost"), far.Sent, far.To,
+				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", whereBegins(p, good, first, "Packets are lost"), far.Sent, far.To,
 					far.Received)
 			}
 			f := found(standing, sentence, counted(far))
@@ -270,7 +120,7 @@ station at which it begins to the provider, with times.`,
 			return f.next(
 				"Hand it to the provider with the station at which it begins, and times: view 6, reach, and its export show them.",
 				"Try at another hour: a crowded line is worse when all work.")
-		case p.IsOpen(evidence.LossProbes) && !p.steady(): // the target that has answered all shows more than what is still open
+		case p.IsOpen(evidence.LossProbes) && !p.Steady(): // the target that has answered all shows more than what is still open
 			return possible("loss is still being measured")
 		case !known:
 			return possible("nobody beyond the gateway answered probes that could be counted")
@@ -286,8 +136,8 @@ var PathSlow = &Fault{
 	Doc: `The way is slow
 From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue
 is always full. A station that is slow to answer for itself, while later ones are quick, is no fault.`,
-	Judge: func(p *Pass) Finding {
-		far, known := p.far()
+	Judge: func(p *facts.Facts) Finding {
+		far, known := p.Far()
 		switch z := p.DelayZone(); {
 		case p.LossZone() != zone.Unknown:
 			return possible("packets are being lost, so that times say little")
@@ -296,10 +146,10 @@ is always full. A station that is slow to answer for itself, while later ones ar
 		case z == zone.Beyond:
 			gw, ok := p.Burst(p.Gateway)
 			if !ok {
-				gw, _ = p.near()
+				gw, _ = p.Near()
 			}
-			limit := gw.Median + p.stepBlamed()
-			good, first, seen := p.begins(func(b evidence.Burst) bool { return b.Received >= path.StepProbes && b.Median > limit })
+			limit := gw.Median + p.StepBlamed()
+			good, first, seen := p.Begins(func(b evidence.Burst) bool { return b.Received >= path.StepProbes && b.Median > limit })
 			sentence := fmt.Sprintf("The way behind the gateway takes %s, of which the segment takes %s.", Millis(far.Median),
 				Millis(gw.Median))
 			standing := Supported
@@ -308,7 +158,7 @@ is always full. A station that is slow to answer for itself, while later ones ar
 				a, _ := p.Burst(good)
 				b, _ := p.Burst(first)
 				sentence = fmt.Sprintf("%s: %s as far as the one, %s to the other, and so to the target.",
-					p.where(good, first, "The way turns slow"), Millis(a.Median), Millis(b.Median))
+					whereBegins(p, good, first, "The way turns slow"), Millis(a.Median), Millis(b.Median))
 			}
 			return found(standing, sentence, counted(far), counted(gw)).
 				next("Hand it to the provider with the station at which it begins.",
@@ -329,10 +179,10 @@ var MTUTooLarge = &Fault{
 	Doc: `The port sends larger packets than the segment carries
 The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load
 and hang. Set the MTU back to what the segment carries.`,
-	Judge: func(p *Pass) Finding {
-		s, known := p.sizing(p.Gateway)
+	Judge: func(p *facts.Facts) Finding {
+		s, known := p.Sizing(p.Gateway)
 		for _, a := range p.Addresses {
-			if far, ok := p.sizing(a); ok && far.Passes > 0 && (far.Passes >= far.Full || known && far.Passes > s.Passes || far.Told) {
+			if far, ok := p.Sizing(a); ok && far.Passes > 0 && (far.Passes >= far.Full || known && far.Passes > s.Passes || far.Told) {
 				return cleared("packets of %d octets pass the segment", max(far.Passes, s.Passes))
 			}
 		}
@@ -341,7 +191,7 @@ and hang. Set the MTU back to what the segment carries.`,
 			return possible("packet sizes are still being tried")
 		case !known:
 			return possible("the gateway answered no probe of full size, nor a small one")
-		case !vanish(s):
+		case !facts.Vanish(s):
 			return cleared("packets of %d octets reach the gateway", s.Passes)
 		}
 		return found(Confirmed,
@@ -360,22 +210,22 @@ var MTUBlackHole = &Fault{
 	Doc: `Large packets vanish on the way
 Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should
 say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections open, and then nothing comes. A tunnel is usually behind it.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.IsOpen(evidence.PacketSize) {
 			return possible("packet sizes are still being tried")
 		}
-		gw, gwKnown := p.sizing(p.Gateway)
+		gw, gwKnown := p.Sizing(p.Gateway)
 		for _, a := range p.Addresses {
-			s, ok := p.sizing(a)
+			s, ok := p.Sizing(a)
 			if !ok {
 				continue
 			}
 			switch {
 			case s.Told:
 				return cleared("a router says what it takes: %d octets", s.Passes)
-			case !vanish(s):
+			case !facts.Vanish(s):
 				return cleared("packets of %d octets reach %v", s.Passes, a)
-			case gwKnown && vanish(gw) && gw.Passes <= s.Passes:
+			case gwKnown && facts.Vanish(gw) && gw.Passes <= s.Passes:
 				return cleared("large packets vanish before the gateway already")
 			}
 			f := found(Supported,
@@ -398,8 +248,8 @@ var ExtraRouter = &Fault{
 	Doc: `A further private router on the way
 No fault: behind the gateway lies another router with private addresses. If both translate addresses, services offered from here are hard
 to reach from outside; what is asked for from here works.`,
-	Judge: func(p *Pass) Finding {
-		for _, t := range p.offLinkTrails() {
+	Judge: func(p *facts.Facts) Finding {
+		for _, t := range p.OffLinkTrails() {
 			var stations []netip.Addr
 			for _, st := range t.Stations {
 				stations = append(stations, st.From)
@@ -424,7 +274,7 @@ to reach from outside; what is asked for from here works.`,
 }
 
 // elsewhere finds who answered at a hop limit in another trace that had come the same way so far.
-func (p *Pass) elsewhere(t evidence.Trail, hop int) (netip.Addr, bool) {
+func elsewhere(p *facts.Facts, t evidence.Trail, hop int) (netip.Addr, bool) {
 	before := stationAt(t, hop-1)
 	for _, o := range p.Trails {
 		if a := stationAt(o, hop); o.To != t.To && a.IsValid() && a != o.To && before.IsValid() && stationAt(o, hop-1) == before {
@@ -449,25 +299,25 @@ var RateLimitedHop = &Fault{
 	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace},
 	Doc: `A station on the way rations its answers
 No fault: one station answers some of what it is asked, and later ones everything. Routers answer for themselves when they have time.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.LossZone() != zone.Unknown {
 			return possible("packets of all sorts are being lost")
 		}
 		for _, t := range p.Trails {
 			for _, quiet := range t.Quiet() {
-				if a, ok := p.elsewhere(t, quiet.HopLimit); ok {
+				if a, ok := elsewhere(p, t, quiet.HopLimit); ok {
 					return found(Confirmed,
 						fmt.Sprintf(
 							"%v answers some of what it is asked and not all, and later ones answer: it rations its answers. No fault.", a))
 				}
 			}
 		}
-		far, known := p.far()
-		if !known || lossy(far) {
+		far, known := p.Far()
+		if !known || facts.Lossy(far) {
 			return possible("what lies behind it does not answer everything")
 		}
 		for _, b := range p.Bursts {
-			if b.To != far.To && lossy(b) {
+			if b.To != far.To && facts.Lossy(b) {
 				return found(Confirmed,
 					fmt.Sprintf("%v answers only %d of %d, and %v behind it everything: it rations its answers. No fault.", b.To,
 						b.Received, b.Sent, far.To))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
@@ -14,8 +15,8 @@ var EchoFiltered = &Fault{
 	Doc: `The target ignores echo, and works
 No fault: the host does not answer echo requests, and its service is reached. Echo is often filtered; whether the service is reached is
 what counts.`,
-	Judge: func(p *Pass) Finding {
-		if p.Usable() != Yes {
+	Judge: func(p *facts.Facts) Finding {
+		if p.Usable() != facts.Yes {
 			return possible("the service has not been reached")
 		}
 		var silent *evidence.Echo
@@ -42,13 +43,13 @@ var HopSilent = &Fault{
 	ID: "hop-silent", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "path", Needs: []evidence.Kind{evidence.PathTrace},
 	Doc: `A router on the way keeps silent
 No fault: one station on the way does not say when a hop limit runs out, and later ones answer. Routers are free to keep silent.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.LossZone() != zone.Unknown {
 			return possible("packets of all sorts are being lost")
 		}
 		for _, t := range p.Trails {
 			for _, quiet := range t.Quiet() {
-				if _, rations := p.elsewhere(t, quiet.HopLimit); rations {
+				if _, rations := elsewhere(p, t, quiet.HopLimit); rations {
 					continue
 				}
 				last, _ := t.Last()
@@ -67,7 +68,7 @@ var GatewayIgnoresEcho = &Fault{
 	Needs: []evidence.Kind{evidence.GatewayEcho, evidence.GatewayNeighbour},
 	Doc: `The gateway ignores echo
 No fault: the gateway does not answer echo requests, and it answers ARP and passes traffic.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		silent := false
 		for _, e := range p.Echoes {
 			if e.Asked != p.Gateway {
@@ -78,7 +79,7 @@ No fault: the gateway does not answer echo requests, and it answers ARP and pass
 			}
 			silent = silent || e.Outcome == evidence.Silent
 		}
-		if !silent || p.Alive != Yes || p.Forwards != Yes {
+		if !silent || p.Alive != facts.Yes || p.Forwards != facts.Yes {
 			return possible("not seen")
 		}
 		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer echo, and traffic passes it: no fault.", p.Gateway))

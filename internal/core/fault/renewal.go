@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/lease"
 	"passepartout/internal/core/zone"
 )
@@ -17,7 +18,7 @@ var LeaseUnanswered = &Fault{
 The lease is past the moment at which its client renews it (T1, RFC 2131 §4.4.5), it has not been renewed, and no DHCP server answers.
 Everything works until the lease ends; then the address is gone, and the user calls. It is not a dead client: that one does not ask, and a
 server answers when it is asked. See that the DHCP server is up and that its answers reach this segment, before the time that is named.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		l, ok := p.Lease()
 		if !ok || l.Client == "" || l.Endless {
 			return cleared("no lease is in force that would have to be renewed")

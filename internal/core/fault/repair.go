@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 )
 
@@ -19,7 +20,7 @@ type settings struct {
 
 // inFull writes all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease or
 // a router says, and what is set now where nobody says anything else.
-func (p *Pass) inFull(v6 bool, want settings) string {
+func inFull(p *facts.Facts, v6 bool, want settings) string {
 	has := func(list []netip.Addr) bool { return len(list) > 0 }
 	take := func(s settings) {
 		used := false
@@ -36,10 +37,10 @@ func (p *Pass) inFull(v6 bool, want settings) string {
 			want.who = s.who
 		}
 	}
-	for _, s := range p.sayings(v6) {
+	for _, s := range sayings(p, v6) {
 		take(s)
 	}
-	take(p.present(v6))
+	take(settingsNow(p, v6))
 	parts := []string{}
 	if want.address.IsValid() {
 		parts = append(parts, want.address.String())
@@ -61,7 +62,7 @@ func (p *Pass) inFull(v6 bool, want settings) string {
 }
 
 // sayings are what others say the settings should be, who counts most first.
-func (p *Pass) sayings(v6 bool) (out []settings) {
+func sayings(p *facts.Facts, v6 bool) (out []settings) {
 	if home, ok := p.Here(); ok {
 		s := settings{who: "the site sheet has", resolvers: ofFamily(home.Resolvers, v6)}
 		if gw, ok := home.Gateway(v6); ok {
@@ -81,7 +82,7 @@ func (p *Pass) sayings(v6 bool) (out []settings) {
 	offers, _ := p.OffersSeen()
 	for _, o := range offers {
 		s := settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}
-		if a, ok := p.address4(); !ok || !o.Address.Masked().Contains(a.Prefix.Addr()) {
+		if a, ok := p.Address4(); !ok || !o.Address.Masked().Contains(a.Prefix.Addr()) {
 			s.address = o.Address
 		} else {
 			s.address = netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()) // the address stays: it lies in the offered network
@@ -95,8 +96,8 @@ func (p *Pass) sayings(v6 bool) (out []settings) {
 	return out
 }
 
-// present is what is set now.
-func (p *Pass) present(v6 bool) (s settings) {
+// settingsNow is what is set now.
+func settingsNow(p *facts.Facts, v6 bool) (s settings) {
 	if p.Endpoint == nil || p.Iface == nil {
 		return s
 	}

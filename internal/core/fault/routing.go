@@ -7,12 +7,13 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/zone"
 )
 
 // refusing gives the answer of a route look-up that refuses traffic to the target by an entry of its own.
-func (p *Pass) refusing() (endpoint.RouteAnswer, bool) {
+func refusing(p *facts.Facts) (endpoint.RouteAnswer, bool) {
 	for _, a := range p.Addresses {
 		if r, ok := p.RouteTo(a); ok &&
 			(r.Verdict == endpoint.Blackhole || r.Verdict == endpoint.UnreachableRoute || r.Verdict == endpoint.ProhibitedRoute) {
@@ -34,8 +35,8 @@ var RouteBlocked = &Fault{
 The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target, or sends it to a next hop that passes
 nothing on. It was set on purpose once, or left behind by a program. Everything else works, so the far service is blamed. Delete the
 entry, and find out what set it.`,
-	Judge: func(p *Pass) Finding {
-		r, ok := p.refusing()
+	Judge: func(p *facts.Facts) Finding {
+		r, ok := refusing(p)
 		switch {
 		case ok:
 			return found(Confirmed,
@@ -45,21 +46,21 @@ entry, and find out what set it.`,
 					"Find the entry and delete it: ip route show table all | grep -e blackhole -e unreachable -e prohibit, for %v.", r.To))
 		case len(p.Addresses) == 0:
 			return possible("the target's address is not known")
-		case !p.routed():
+		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
 		}
-		route, usual, is := p.specific()
+		route, usual, is := specific(p)
 		switch {
 		case !is:
 			return cleared("the system knows a way to %s", List(p.Addresses))
-		case p.Usable() == Yes:
+		case p.Usable() == facts.Yes:
 			return cleared("the target is reached by the route for %v", route.To)
-		case p.cameBy(route):
+		case cameBy(p, route):
 			return cleared("%v, to which the route for %v leads, passes traffic on", route.Via, route.To)
-		case p.Usable() == Unknown || p.IsOpen(evidence.PathTrace):
+		case p.Usable() == facts.Unknown || p.IsOpen(evidence.PathTrace):
 			return possible("whether %v passes traffic on is still being asked", route.Via).awaiting(evidence.PathTrace)
 		}
-		witness, works := p.byDefault(route)
+		witness, works := byDefault(p, route)
 		if !works {
 			return possible("nothing comes back by %v, to which the route for %v leads, and nothing by the default gateway either",
 				route.Via, route.To)
@@ -75,13 +76,8 @@ entry, and find out what set it.`,
 	},
 }
 
-// routed reports whether the system has said of every address of the target how it would reach it.
-func (p *Pass) routed() bool {
-	return !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { _, known := p.RouteTo(a); return !known })
-}
-
 // specific is the route of its own that the target has, past the default gateway, which is given too.
-func (p *Pass) specific() (route endpoint.Route, usual netip.Addr, ok bool) {
+func specific(p *facts.Facts) (route endpoint.Route, usual netip.Addr, ok bool) {
 	if p.Endpoint == nil {
 		return route, usual, false
 	}
@@ -102,17 +98,17 @@ func (p *Pass) specific() (route endpoint.Route, usual netip.Addr, ok bool) {
 }
 
 // cameBy reports whether anything came back from beyond by a route of its own.
-func (p *Pass) cameBy(route endpoint.Route) (came bool) {
-	p.eachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
-		came = came || route.To.Contains(asked) && r.Came() && !p.own(r.From) && (r.From != route.Via || r.Outcome == evidence.Expired)
+func cameBy(p *facts.Facts, route endpoint.Route) (came bool) {
+	p.EachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
+		came = came || route.To.Contains(asked) && r.Came() && !p.Owns(r.From) && (r.From != route.Via || r.Outcome == evidence.Expired)
 	})
 	return came
 }
 
 // byDefault is somebody beyond who answered though his address is not one of the route's own.
-func (p *Pass) byDefault(route endpoint.Route) (witness netip.Addr, ok bool) {
-	p.eachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
-		if !route.To.Contains(asked) && asked.Is6() == route.To.Addr().Is6() && p.beyondGateway(r, hop) && !ok {
+func byDefault(p *facts.Facts, route endpoint.Route) (witness netip.Addr, ok bool) {
+	p.EachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
+		if !route.To.Contains(asked) && asked.Is6() == route.To.Addr().Is6() && p.BeyondGateway(r, hop) && !ok {
 			witness, ok = r.From, true
 		}
 	})
@@ -120,7 +116,7 @@ func (p *Pass) byDefault(route endpoint.Route) (witness netip.Addr, ok bool) {
 }
 
 // wantsDefault reports whether anything that was asked for needs a default route: the target, or the resolver that must name it.
-func (p *Pass) wantsDefault() (of netip.Addr, yes bool) {
+func wantsDefault(p *facts.Facts) (of netip.Addr, yes bool) {
 	for _, a := range p.Addresses {
 		if r, ok := p.RouteTo(a); ok && r.Verdict == endpoint.NoRoute {
 			return a, true
@@ -145,7 +141,7 @@ var GatewayNotSet = &Fault{
 The machine has an address and no default route, so that it can speak with its neighbours and with nobody else. The gateway was forgotten,
 or the system refused it because it lay outside the mask, or it vanished when the port was down. Set address, mask, gateway and resolvers
 together.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
@@ -154,19 +150,19 @@ together.`,
 				return cleared("there is a default route")
 			}
 		}
-		if p.Usable() == Yes {
+		if p.Usable() == facts.Yes {
 			if p.TargetOnLink() || p.Target.IsZero() {
 				return found(Confirmed, "No default gateway is set: this machine reaches its own segment only.").aside(true)
 			}
 			return cleared("the target is reached by a route of its own")
 		}
-		if a, ok := p.address4(); ok {
-			if out, why, narrow := p.leftOut(a); narrow {
+		if a, ok := p.Address4(); ok {
+			if out, why, narrow := leftOut(p, a); narrow {
 				return possible("no default route, and the mask of %v explains it: %v would be refused as a gateway (%s)", a.Prefix, out,
 					why)
 			}
 		}
-		of, wanted := p.wantsDefault()
+		of, wanted := wantsDefault(p)
 		if !wanted && len(p.Addresses) > 0 {
 			return found(Confirmed, "No default gateway is set: this machine reaches its own segment only.").aside(true)
 		}
@@ -182,15 +178,15 @@ together.`,
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
 			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", List(o.Routers), o.Server),
-				p.inFull(false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
+				inFull(p, false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		if home, ok := p.Here(); ok {
 			if gw, documented := home.Gateway(of.Is6()); documented {
 				return f.next(fmt.Sprintf("Set the gateway to %v, as the site sheet has it.", gw),
-					p.inFull(of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"}))
+					inFull(p, of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"}))
 			}
 		}
-		if r, gave, advertised := p.advertised(); advertised && (of.Is6() || !hasRoutable4(p)) {
+		if r, gave, advertised := advertised(p); advertised && (of.Is6() || !hasRoutable4(p)) {
 			f.For = append(f.For, gave)
 			if r.Lifetime == 0 {
 				return f.next(fmt.Sprintf("Look at the router %v: it advertises itself with a lifetime of 0 s, which means that it is "+
@@ -199,7 +195,7 @@ together.`,
 			}
 			return f.next(
 				fmt.Sprintf("See that this machine accepts router advertisements on %s, or set the gateway to %v by hand.", p.Iface.Name,
-					r.Router), p.inFull(true,
+					r.Router), inFull(p, true,
 					settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)}))
 		}
 		return f.next("Set the gateway. A working neighbour on the same segment shows which one.")
@@ -207,7 +203,7 @@ together.`,
 }
 
 // advertised is what an IPv6 router says of itself as a default router, in words too.
-func (p *Pass) advertised() (r evidence.Advertisement, words string, ok bool) {
+func advertised(p *facts.Facts) (r evidence.Advertisement, words string, ok bool) {
 	for _, x := range p.Routers6 {
 		if !ok || x.Lifetime > r.Lifetime {
 			r, ok = x, true
@@ -227,7 +223,7 @@ var GatewayOutsideSubnet = &Fault{
 	Doc: `The gateway lies outside the subnet
 The default gateway's address lies in none of the machine's prefixes and does not answer on the segment: nearly always an octet typed
 wrongly. Compare address, mask and gateway octet by octet, and set them together.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
@@ -237,7 +233,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		if p.Gateway.IsLinkLocalUnicast() || p.OnLink(p.Gateway) {
 			return cleared("%v lies within the machine's own prefix", p.Gateway)
 		}
-		if p.Forwards == Yes {
+		if p.Forwards == facts.Yes {
 			return cleared("%v passes traffic on", p.Gateway)
 		}
 		n, asked := p.Neighbour(p.Gateway)
@@ -253,7 +249,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		}
 		sentence := fmt.Sprintf("The gateway %v lies outside this machine's subnet", p.Gateway)
 		next := "Compare address, mask and gateway with a working neighbour, and set them together."
-		if a, ok := p.address4(); ok {
+		if a, ok := p.Address4(); ok {
 			sentence += fmt.Sprintf(" %v", a.Prefix.Masked())
 			if slip, one := subnet.NetworkSlip(p.Gateway, a.Prefix); one {
 				sentence += fmt.Sprintf(": its octet %d is %d where the address has %d", slip.Octet, slip.From, slip.To)
@@ -263,7 +259,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
 			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", List(o.Routers), o.Server, p.Gateway),
-				p.inFull(false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
+				inFull(p, false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		return f.next(next)
 	},
@@ -277,22 +273,22 @@ var HostFirewall = &Fault{
 The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive
 at the port and reach no program. It is taken for a dead gateway or a dead service. Look at the filter's rules for the outgoing and the
 incoming direction.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		var refused []string
-		p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+		p.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 			if r.Outcome == evidence.LocalError && r.Forbidden {
 				refused = append(refused, asked.String())
 			}
-			if r.Outcome == evidence.Unreachable && p.own(r.From) && r.From != asked && r.Why == evidence.Prohibited {
+			if r.Outcome == evidence.Unreachable && p.Owns(r.From) && r.From != asked && r.Why == evidence.Prohibited {
 				refused = append(refused, asked.String())
 			}
 		})
-		if len(refused) > 0 && p.Usable() != Yes {
+		if len(refused) > 0 && p.Usable() != facts.Yes {
 			return found(Confirmed, fmt.Sprintf("This machine's own filter refuses to send to %s.", refused[0]),
 				fmt.Sprintf("sending to %s is not permitted by this machine itself", refused[0])).
 				next("Look at the rules of this machine's packet filter for outgoing traffic.")
 		}
-		if from, what, ok := p.swallowed(); ok {
+		if from, what, ok := swallowed(p); ok {
 			return found(Confirmed,
 				fmt.Sprintf("This machine's own filter swallows what comes in: answers from %v arrive at %s and reach no program.", from,
 					p.Iface.Name),
@@ -300,12 +296,12 @@ incoming direction.`,
 				next("Look at the rules of this machine's packet filter for incoming traffic.")
 		}
 		switch {
-		case p.Usable() == Yes:
+		case p.Usable() == facts.Yes:
 			return cleared("traffic passes in both directions")
 		case len(p.Outside) > 0 && !p.IsOpen(evidence.NameLookup, evidence.ServiceConnect):
 			return cleared("answers from %v reached the program", p.Outside[0])
 		case len(p.Outside) > 0:
-			if why, spoke := p.spared(); spoke {
+			if why, spoke := spared(p); spoke {
 				return cleared("%s", why)
 			}
 			return possible("answers from %v reached the program, and others are still awaited", p.Outside[0])
@@ -317,7 +313,7 @@ incoming direction.`,
 }
 
 // swallowed finds answers that were seen at the port while every question of their sort to that address ended in silence.
-func (p *Pass) swallowed() (netip.Addr, string, bool) {
+func swallowed(p *facts.Facts) (netip.Addr, string, bool) {
 	if p.IsOpen(evidence.NameLookup, evidence.ServiceConnect) {
 		return netip.Addr{}, "", false
 	}
@@ -345,29 +341,30 @@ func (p *Pass) swallowed() (netip.Addr, string, bool) {
 
 // ResolverNotSet: no DNS server is configured.
 var ResolverNotSet = &Fault{
-	ID: "resolver-not-set", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "resolvers", Needs: []evidence.Kind{evidence.Settings},
+	ID: "resolver-not-set", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "resolvers",
+	Needs: []evidence.Kind{evidence.Settings},
 	Doc: `No name server is set
 The machine has no DNS server to ask, so that no name leads anywhere while addresses work. It is taken for a dead Internet connection. Set
 the resolvers of this network; if the address is automatic, find out why they were not taken over from the lease.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if p.Endpoint == nil {
 			return possible("the machine's settings have not been read")
 		}
 		if len(p.Resolvers) > 0 {
 			return cleared("%s set", plural(len(p.Resolvers), "name server is", "name servers are"))
 		}
-		if !p.hasUsable() {
+		if !p.HasUsable() {
 			return possible("no name server is set, as no address is: both would come with a lease")
 		}
 		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").
 			aside(!p.NeedsName() && !p.Target.IsZero())
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
 			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server),
-				p.inFull(false, settings{resolvers: offers[0].Resolvers}))
+				inFull(p, false, settings{resolvers: offers[0].Resolvers}))
 		}
 		if named, by := p.ResolversNamed(); len(named) > 0 {
 			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", List(named), by[named[0]]),
-				p.inFull(named[0].Is6(), settings{resolvers: named}))
+				inFull(p, named[0].Is6(), settings{resolvers: named}))
 		}
 		return f.next("Set the name servers. A working neighbour on the same segment shows which ones.")
 	},

@@ -1,6 +1,9 @@
 package fault
 
-import "passepartout/internal/core/zone"
+import (
+	"passepartout/internal/core/facts"
+	"passepartout/internal/core/zone"
+)
 
 // Scope is who has a fault: what a person can tell by trying something else. A fault has one of these at least.
 type Scope uint8
@@ -53,7 +56,7 @@ const (
 )
 
 // Relevant reports whether a fault that is merely possible, and would lie in that zone, could explain what is broken.
-func (f *Fault) Relevant(p *Pass, z zone.Zone) bool {
+func (f *Fault) Relevant(p *facts.Facts, z zone.Zone) bool {
 	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
 		return f.Matters == WhileThereIsNoAddress
 	}
@@ -61,7 +64,7 @@ func (f *Fault) Relevant(p *Pass, z zone.Zone) bool {
 	case WhileThereIsNoAddress, IfItShows:
 		return false
 	case WhereSomethingPasses:
-		if p.Alive != Yes {
+		if p.Alive != facts.Yes {
 			return false
 		}
 	case WhenTrafficLeavesElsewhere:
@@ -69,14 +72,14 @@ func (f *Fault) Relevant(p *Pass, z zone.Zone) bool {
 	case WhenTakenForANeighbour:
 		return p.TargetOnLink()
 	case WhenSettingsWereOffered:
-		return p.TargetOnLink() || p.Forwards != Yes
+		return p.TargetOnLink() || p.Forwards != facts.Yes
 	case WhenNamesFail:
 		return p.NameFailed()
 	}
 	switch {
-	case p.Forwards == Yes: // host and segment have shown that they work
+	case p.Forwards == facts.Yes: // host and segment have shown that they work
 		return z == zone.Beyond
-	case p.Alive == Yes:
+	case p.Alive == facts.Yes:
 		return f.Matters == AboutTheGateway
 	}
 	return z != zone.Beyond

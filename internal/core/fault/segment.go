@@ -6,16 +6,17 @@ import (
 	"slices"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
-func (p *Pass) segmentName() string {
+func segmentName(p *facts.Facts) string {
 	if p.Gateway.IsValid() && p.Iface != nil {
 		if prefix, ok := p.Iface.PrefixFor(p.Gateway); ok {
 			return prefix.Masked().String()
 		}
 	}
-	if a, ok := p.address4(); ok {
+	if a, ok := p.Address4(); ok {
 		return a.Prefix.Masked().String()
 	}
 	return "the segment"
@@ -29,12 +30,12 @@ var SegmentIsolated = &Fault{
 The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or
 waits for a log-in, or the switch is cut off from the rest. It is taken for a dead gateway. Try another socket, or this socket with a
 machine that works elsewhere.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
 		switch {
-		case p.Alive == Yes:
+		case p.Alive == facts.Yes:
 			return cleared("the gateway %v answers", p.Gateway)
 		case len(p.Others) > 0:
 			return cleared("%s: %s", plural(len(p.Others), "neighbour answers", "neighbours answer"), List(p.Others))
@@ -53,7 +54,7 @@ machine that works elsewhere.`,
 			return f
 		}
 		asked := plural(p.Swept, "address", "addresses") + " asked, none answered"
-		sentence := fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", p.segmentName(),
+		sentence := fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", segmentName(p),
 			plural(p.Swept, "address", "addresses"))
 		if p.Swept == 0 { // IPv6 alone
 			asked, sentence = "all nodes were called (ff02::1), none answered",
@@ -73,26 +74,26 @@ var GatewaySilent = &Fault{
 Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another
 segment. Everybody on the segment is cut off from the rest. It is taken for a fault of the provider. See that the gateway has power and
 that its port on the switch is lit.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
 		if !p.Gateway.IsValid() {
 			return possible("no gateway is set")
 		}
-		if p.Alive == Yes {
+		if p.Alive == facts.Yes {
 			return cleared("%v answers", p.Gateway)
 		}
 		if !p.OnLink(p.Gateway) && !p.Gateway.IsLinkLocalUnicast() {
 			return possible("%v lies outside the subnet, so its silence proves nothing", p.Gateway)
 		}
-		if p.Alive == Unknown {
+		if p.Alive == facts.Unknown {
 			return possible("the gateway has not been asked to an end")
 		}
-		if fact, is := p.astray(); is {
+		if fact, is := astray(p); is {
 			return cleared("it is not the gateway that is at fault: %s", fact)
 		}
-		if doubt, is := p.leaseDoubt(); is {
+		if doubt, is := leaseDoubt(p); is {
 			return possible("%s", doubt)
 		}
 		if p.GatewayFromDHCP() && p.IsOpen(evidence.Handoffs) {
@@ -107,16 +108,16 @@ that its port on the switch is lit.`,
 		if len(p.Others) > 0 {
 			reasons = append(reasons, fmt.Sprintf("answered: %s", List(p.Others)))
 		}
-		if router, server, ok := p.otherRouter(offers); ok {
+		if router, server, ok := otherRouter(p, offers); ok {
 			return found(Confirmed,
 				fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
 				append(reasons, namedBy(server, router, p.Gateway))...).in(zone.Host).
 				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
-					p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
+					inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}}))
 		}
 		return found(Confirmed,
 			fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"),
-				p.segmentName(), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
+				segmentName(p), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
 			next(fmt.Sprintf("See that the gateway %v has power and that its port on the switch is lit, then run again.", p.Gateway),
 				"Ask a neighbour on the same segment whether it is cut off as well.")
 	},
@@ -132,7 +133,7 @@ func namedBy(server, router, gateway netip.Addr) string {
 
 // otherRouter is a router that the site sheet, or else every offer, names in place of the one that is set, on a machine whose setting did
 // not come from DHCP.
-func (p *Pass) otherRouter(offers []evidence.Offer) (router, server netip.Addr, ok bool) {
+func otherRouter(p *facts.Facts, offers []evidence.Offer) (router, server netip.Addr, ok bool) {
 	if !p.Gateway.Is4() || p.GatewayFromDHCP() {
 		return router, server, false
 	}
@@ -158,23 +159,23 @@ var GatewayDoesNotForward = &Fault{
 The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran
 out. Its forwarding is off, or its filter drops everything. A gateway that keeps silent altogether behind a dead uplink looks the same.
 Restart it, and look at its forwarding and filter settings.`,
-	Judge: func(p *Pass) Finding {
-		if p.Alive != Yes {
+	Judge: func(p *facts.Facts) Finding {
+		if p.Alive != facts.Yes {
 			return possible("the gateway has not answered")
 		}
 		switch p.Forwards {
-		case Yes:
+		case facts.Yes:
 			return cleared("%v passes traffic on, or says why it cannot", p.Gateway)
-		case Unknown:
+		case facts.Unknown:
 			return possible("what the gateway does with traffic has not been seen to an end")
 		}
 		if p.IsWithheld(evidence.SegmentFrames) {
 			return possible("what arrives at the port could not be watched, so this machine's own filter is not ruled out")
 		}
-		if _, _, swallowed := p.swallowed(); swallowed {
+		if _, _, swallowed := swallowed(p); swallowed {
 			return cleared("answers do come back, and this machine loses them")
 		}
-		if fact, is := p.astray(); is {
+		if fact, is := astray(p); is {
 			return cleared("it is not the gateway that is at fault: %s", fact)
 		}
 		return found(Supported, fmt.Sprintf("The gateway %v answers on the segment and passes nothing on, without a word.", p.Gateway),
@@ -191,5 +192,5 @@ var ResolverSilentLocal = &Fault{
 	Doc: `The name server on this segment does not answer
 The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses
 work and names do not, and "the Internet is down". Start the service, or let the machines ask another server meanwhile.`,
-	Judge: func(p *Pass) Finding { return p.judgeSilentResolver(true) },
+	Judge: func(p *facts.Facts) Finding { return judgeSilentResolver(p, true) },
 }

@@ -3,65 +3,14 @@ package fault
 import (
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/zone"
 )
-
-// Home is the documented network to which this machine belongs; false where no sheet says.
-func (p *Pass) Home() (site.Network, bool) {
-	if p.Endpoint == nil || p.Sheet == nil {
-		return site.Network{}, false
-	}
-	var hw endpoint.HardwareAddr
-	if p.Iface != nil {
-		hw = p.Iface.Hardware
-	}
-	return p.Sheet.Home(p.Endpoint.Host, hw)
-}
-
-// Here is the documented network on which this machine stands by its address, which must be the one to which it belongs: what it says holds
-// for this segment.
-func (p *Pass) Here() (site.Network, bool) {
-	home, ok := p.Home()
-	if !ok || p.Iface == nil ||
-		!slices.ContainsFunc(p.Iface.Addresses, func(a endpoint.Address) bool { return home.Contains(a.Prefix.Addr()) }) {
-		return site.Network{}, false
-	}
-	return home, true
-}
-
-// ResolversNamed are the name servers that somebody names for this segment, set here or not, each with who says so: the lease, offers,
-// routers, the site sheet.
-func (p *Pass) ResolversNamed() (list []netip.Addr, by map[netip.Addr]string) {
-	by = map[netip.Addr]string{}
-	add := func(who string, addrs ...netip.Addr) {
-		for _, a := range addrs {
-			if by[a] == "" {
-				by[a] = who
-				list = append(list, a)
-			}
-		}
-	}
-	if l, ok := p.Lease(); ok {
-		add("the lease", l.Terms.Resolvers...)
-	}
-	offers, _ := p.OffersSeen()
-	for _, o := range offers {
-		add(o.Server.String()+"'s offer", o.Resolvers...)
-	}
-	for _, r := range p.Routers6 {
-		add(r.Router.String()+"'s advertisement", r.Resolvers...)
-	}
-	if home, ok := p.Home(); ok {
-		add("the site sheet", home.Resolvers...)
-	}
-	return list, by
-}
 
 // WrongSegment: the segment is alive, and it is not the documented one.
 var WrongSegment = &Fault{
@@ -74,7 +23,7 @@ var WrongSegment = &Fault{
 The segment is alive, its DHCP server has given this machine settings that work there, and the site sheet documents another network for
 it: the cable leads into the wrong socket, or the switch port is in the wrong VLAN. All looks in order, and what the machine needs is
 elsewhere. It is taken for a fault of the far service. Plug it into the right socket, or have the port put into its network.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		home, documented := p.Home()
 		if !documented {
 			return possible("no site sheet says on which network this machine belongs")
@@ -82,7 +31,7 @@ elsewhere. It is taken for a fault of the far service. Plug it into the right so
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
-		a, ok := p.address4()
+		a, ok := p.Address4()
 		own, known := home.Prefix(false)
 		if !ok || !known {
 			return possible("the site sheet documents no IPv4 network to compare with")
@@ -109,7 +58,7 @@ elsewhere. It is taken for a fault of the far service. Plug it into the right so
 				stranger = fmt.Sprintf("%v is heard on the segment", h.Address)
 			}
 		}
-		if !p.leased() && len(said) == 0 {
+		if !p.Leased() && len(said) == 0 {
 			return possible("the address %v was set by hand, and nothing shows that the segment is of that network", a.Prefix)
 		}
 		reasons := []string{fmt.Sprintf("the site sheet has %s on %s", p.Endpoint.Host, describe(home))}
@@ -168,7 +117,7 @@ type said struct {
 }
 
 // saidOf gives what is said of the network of an address of this machine: by the site sheet, and by offers.
-func (p *Pass) saidOf(a endpoint.Address) (out []said) {
+func saidOf(p *facts.Facts, a endpoint.Address) (out []said) {
 	if home, ok := p.Here(); ok {
 		for _, own := range home.Prefixes {
 			if own.Contains(a.Prefix.Addr()) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
@@ -17,7 +18,7 @@ var ReturnPathMissing = &Fault{
 What this machine sends arrives at the far end, and the answers do not come back: a router there has no route to this network, or sends
 the answers another way, where a filter drops them. From here it looks like a silent host. It shows only when somebody counts at the far
 end: run passepartout answer there. Give the far network's team both ends' addresses and have them look for the route back.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
@@ -36,7 +37,7 @@ end: run passepartout answer there. Give the far network's team both ends' addre
 			}
 		}
 		switch {
-		case p.Usable() == Yes:
+		case p.Usable() == facts.Yes:
 			return cleared("the target's answers come back")
 		case p.Target.IsZero():
 			return possible("nothing beyond the gateway was asked for")

@@ -7,14 +7,15 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
 // taken is the route that traffic to the target takes, and the port through which it leaves.
-func (p *Pass) taken() (r endpoint.RouteAnswer, port *endpoint.Interface, ok bool) {
+func taken(p *facts.Facts) (r endpoint.RouteAnswer, port *endpoint.Interface, ok bool) {
 	for _, a := range p.Addresses {
 		if r, known := p.RouteTo(a); known && r.Verdict == endpoint.Forward && p.Endpoint != nil {
-			if port, has := p.Endpoint.Interface(r.Interface); has && p.Acid(a) != Yes {
+			if port, has := p.Endpoint.Interface(r.Interface); has && p.Acid(a) != facts.Yes {
 				return r, port, true
 			}
 		}
@@ -23,7 +24,7 @@ func (p *Pass) taken() (r endpoint.RouteAnswer, port *endpoint.Interface, ok boo
 }
 
 // worksBy is another port out of which the target is reached.
-func (p *Pass) worksBy(than string) (evidence.OtherWay, bool) {
+func worksBy(p *facts.Facts, than string) (evidence.OtherWay, bool) {
 	for _, w := range p.OtherWays {
 		if w.Interface != than && (w.Outcome == evidence.Answered || w.Outcome == evidence.Refused && p.Target.Port == 0) {
 			return w, true
@@ -47,17 +48,17 @@ var TunnelHoldsRoute = &Fault{
 A VPN or another tunnel on this machine has taken the default route, or that of the target, and nothing comes back through it: it has lost
 its far end, or the target is not to be had there. Out of the network port itself the target is reached. It is taken for a dead Internet
 connection. Take the tunnel down or connect it anew.`,
-	Judge: func(p *Pass) Finding {
-		r, port, ok := p.taken()
+	Judge: func(p *facts.Facts) Finding {
+		r, port, ok := taken(p)
 		switch {
 		case p.Endpoint != nil &&
 			!slices.ContainsFunc(p.Endpoint.Interfaces, func(i endpoint.Interface) bool { return i.Kind == endpoint.Tunnel && i.Up }):
 			return cleared("no tunnel is up on this machine")
-		case p.Usable() == Yes:
+		case p.Usable() == facts.Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
-			if bad, good, who, wrong := p.setWrongly(); wrong {
-				if tunnel, through := p.throughTunnel(bad); through {
+			if bad, good, who, wrong := setWrongly(p); wrong {
+				if tunnel, through := throughTunnel(p, bad); through {
 					return found(Confirmed,
 						fmt.Sprintf("The tunnel %s has brought %s %s and does not carry what is asked there; %v answers, which %s names.",
 							tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], List(bad), good,
@@ -66,16 +67,16 @@ connection. Take the tunnel down or connect it anew.`,
 						fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
 						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel),
 							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", List(bad),
-								p.inFull(good.Is6(), settings{resolvers: []netip.Addr{good}})))
+								inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}})))
 				}
 			}
 			return possible("the target's address is not known")
-		case !p.routed():
+		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
 		case !ok || port.Kind != endpoint.Tunnel:
 			return cleared("traffic to the target leaves by no tunnel")
 		}
-		w, works := p.worksBy(port.Name)
+		w, works := worksBy(p, port.Name)
 		if !works {
 			if p.IsOpen(evidence.ServiceConnect) {
 				return possible("traffic to %v leaves by the tunnel %s; whether another way works is still being asked", r.To, port.Name)
@@ -93,7 +94,7 @@ connection. Take the tunnel down or connect it anew.`,
 }
 
 // throughTunnel reports whether all of some addresses are reached by a tunnel, by the routing table.
-func (p *Pass) throughTunnel(addrs []netip.Addr) (name string, all bool) {
+func throughTunnel(p *facts.Facts, addrs []netip.Addr) (name string, all bool) {
 	for _, a := range addrs {
 		port, ok := p.Endpoint.Interface(p.Endpoint.Leaves(a))
 		if !ok || port.Kind != endpoint.Tunnel {
@@ -112,16 +113,16 @@ var CompetingDefaultRoutes = &Fault{
 This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the
 other port the target is reached. It comes and goes with the second connection, and is taken for a bad network. Take the second connection
 away, or give the good one the lower metric.`,
-	Judge: func(p *Pass) Finding {
-		r, port, ok := p.taken()
+	Judge: func(p *facts.Facts) Finding {
+		r, port, ok := taken(p)
 		switch {
 		case p.Endpoint != nil && len(p.Endpoint.DefaultRoutes(false)) < 2 && len(p.Endpoint.DefaultRoutes(true)) < 2:
 			return cleared("there is one default route")
-		case p.Usable() == Yes:
+		case p.Usable() == facts.Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
 			return possible("the target's address is not known")
-		case !p.routed():
+		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
 		case !ok || port.Kind == endpoint.Tunnel:
 			return cleared("traffic to the target does not leave by one of two network ports")
@@ -130,7 +131,7 @@ away, or give the good one the lower metric.`,
 		if len(defaults) < 2 {
 			return cleared("there is one default route")
 		}
-		w, works := p.worksBy(port.Name)
+		w, works := worksBy(p, port.Name)
 		if !works {
 			if p.IsOpen(evidence.ServiceConnect) {
 				return possible("whether the other default route works is still being asked")
@@ -166,25 +167,25 @@ var GatewayNotARouter = &Fault{
 The gateway was set by hand to a machine of the segment that is there and passes nothing on: a digit was mistaken, or the router has
 moved. The segment's router is another one. Neighbours answer, and nothing beyond does. It is taken for a dead uplink. Set the gateway
 that the network itself names, together with address, mask and resolvers.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		if why, ok := p.Ready(); !ok {
 			return possible("%s", why)
 		}
 		switch {
 		case !p.Gateway.IsValid():
 			return possible("no gateway is set")
-		case p.Forwards == Yes:
+		case p.Forwards == facts.Yes:
 			return cleared("%v passes traffic on", p.Gateway)
 		case p.GatewayFromDHCP():
 			return cleared("the gateway %v was not set by hand: it came by DHCP", p.Gateway)
-		case p.Alive == No:
+		case p.Alive == facts.No:
 			return cleared("%v does not answer at all", p.Gateway)
-		case p.Alive != Yes || p.Forwards != No:
+		case p.Alive != facts.Yes || p.Forwards != facts.No:
 			return possible("what the gateway does with traffic has not been seen to an end")
 		}
 		reasons := []string{fmt.Sprintf("%v answers on the segment, and packets with a hop limit of 1 bring nothing back", p.Gateway)}
-		router, who := p.namedRouter()
-		by, forwards := p.forwarder()
+		router, who := namedRouter(p)
+		by, forwards := p.Forwarder()
 		switch {
 		case forwards:
 			router = by
@@ -201,12 +202,12 @@ that the network itself names, together with address, mask and resolvers.`,
 		return found(Confirmed,
 			fmt.Sprintf("The gateway set on this machine, %v, is no router; the segment's router is %v.", p.Gateway, router), reasons...).
 			next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
-				p.inFull(router.Is6(), settings{gateways: []netip.Addr{router}}))
+				inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}}))
 	},
 }
 
 // namedRouter is a router other than the gateway set that the site sheet, an offer, the lease or a router itself names, and who does.
-func (p *Pass) namedRouter() (router netip.Addr, who string) {
+func namedRouter(p *facts.Facts) (router netip.Addr, who string) {
 	if home, ok := p.Here(); ok {
 		if gw, ok := home.Gateway(p.Gateway.Is6()); ok && gw != p.Gateway {
 			return gw, fmt.Sprintf("the site sheet has the gateway %v", gw)

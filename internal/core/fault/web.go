@@ -8,11 +8,12 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
 
 // flawed is a request that failed because no secure connection came about.
-func (p *Pass) flawed() (evidence.Web, bool) {
+func flawed(p *facts.Facts) (evidence.Web, bool) {
 	for _, w := range p.Webs {
 		if w.Flaw != evidence.NoFlaw {
 			return w, true
@@ -22,9 +23,9 @@ func (p *Pass) flawed() (evidence.Web, bool) {
 }
 
 // secure reports that the service has answered as itself, whether or not programs here would have asked it directly.
-func (p *Pass) secure() bool {
-	_, answered := p.direct()
-	return answered || p.Usable() == Yes
+func secure(p *facts.Facts) bool {
+	_, answered := p.Direct()
+	return answered || p.Usable() == facts.Yes
 }
 
 // clockOff is how far this machine's clock is from the service's own, if that says; positive: ahead.
@@ -47,12 +48,12 @@ var ClockWrong = &Fault{
 The clock of this machine is so far off that it takes good certificates for expired, or for not yet valid, and refuses every secure
 connection; the services' own clocks agree with their certificates. It is taken for an attack, or for a fault of the service. Set the
 clock, and look at the battery on the board or at the time service.`,
-	Judge: func(p *Pass) Finding {
-		w, ok := p.flawed()
+	Judge: func(p *facts.Facts) Finding {
+		w, ok := flawed(p)
 		switch {
 		case p.Target.URL == "" || !p.Target.TLS:
 			return cleared("no secure connection was asked for")
-		case !ok && p.secure():
+		case !ok && secure(p):
 			return cleared("the certificate is valid by this machine's clock")
 		case !ok:
 			return possible("no certificate has been seen")
@@ -99,12 +100,12 @@ var TLSFails = &Fault{
 The service is reached and shows a certificate that this machine must refuse: it has run out, is for another name, or nobody whom this
 machine trusts has signed it. The network is in order. Programs refuse, and browsers warn. Tell whoever runs the service, with the
 certificate's name, issuer and dates; do not let users click the warning away.`,
-	Judge: func(p *Pass) Finding {
-		w, ok := p.flawed()
+	Judge: func(p *facts.Facts) Finding {
+		w, ok := flawed(p)
 		switch {
 		case p.Target.URL == "" || !p.Target.TLS:
 			return cleared("no secure connection was asked for")
-		case !ok && p.secure():
+		case !ok && secure(p):
 			return cleared("the secure connection comes about")
 		case !ok:
 			return possible("no certificate has been seen")
@@ -147,7 +148,7 @@ var OneFamilyBroken = &Fault{
 The target's name has IPv4 and IPv6 addresses, this machine has a way for both, and only one of them works. Programs that try the broken
 one first hang until they fall back, so that everything is slow at the beginning, or fails in some programs only. It is taken for a slow
 service. Mend the broken family, or take its address out of the name until it is.`,
-	Judge: func(p *Pass) Finding {
+	Judge: func(p *facts.Facts) Finding {
 		var works, broken []netip.Addr
 		for _, a := range p.Addresses {
 			r, known := p.RouteTo(a)
@@ -155,11 +156,11 @@ service. Mend the broken family, or take its address out of the name until it is
 				continue
 			}
 			switch p.Acid(a) {
-			case Yes:
+			case facts.Yes:
 				works = append(works, a)
-			case No:
+			case facts.No:
 				broken = append(broken, a)
-			case Unknown:
+			case facts.Unknown:
 				return possible("not every address of the target has been tried")
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
@@ -50,7 +51,7 @@ type Line struct {
 
 // Of draws the line from the evidence and what was judged of it.
 func Of(s *evidence.Set, r verdict.Result) Line {
-	p := fault.NewPass(s)
+	p := facts.New(s)
 	l := Line{Broken: r.Zone.Blamed()}
 	if s.Endpoint == nil {
 		return l
@@ -107,7 +108,7 @@ func (l *Line) behind(r verdict.Result) {
 	}
 }
 
-func (l *Line) host(p *fault.Pass, state map[string]verdict.State) {
+func (l *Line) host(p *facts.Facts, state map[string]verdict.State) {
 	port := Station{Role: Port, Label: "no port", State: state["link"]}
 	if p.Iface != nil {
 		port.Label = p.Iface.Name
@@ -129,7 +130,7 @@ func (l *Line) host(p *fault.Pass, state map[string]verdict.State) {
 	l.Host = []Station{{Role: Loopback, Label: "loopback", State: state["loopback"]}, port, address}
 }
 
-func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.State) {
+func (l *Line) local(p *facts.Facts, s *evidence.Set, state map[string]verdict.State) {
 	if n := len(p.Others); n > 0 {
 		l.Local = append(l.Local, Station{Role: Neighbours, Label: counted(n, "neighbour"), State: verdict.Holds})
 	} else if st, known := state["neighbours"]; known {
@@ -194,19 +195,19 @@ func (l *Line) local(p *fault.Pass, s *evidence.Set, state map[string]verdict.St
 	}
 }
 
-func speaking(r fault.ResolverFact) verdict.State {
+func speaking(r facts.ResolverFact) verdict.State {
 	switch {
-	case r.Speaks == fault.Yes && r.RCode == "":
+	case r.Speaks == facts.Yes && r.RCode == "":
 		return verdict.Holds
-	case r.Speaks == fault.Yes:
+	case r.Speaks == facts.Yes:
 		return verdict.Strained
-	case r.Speaks == fault.No:
+	case r.Speaks == facts.No:
 		return verdict.Broken
 	}
 	return verdict.StateUnknown
 }
 
-func (l *Line) beyond(p *fault.Pass, s *evidence.Set, state map[string]verdict.State, result verdict.Result) {
+func (l *Line) beyond(p *facts.Facts, s *evidence.Set, state map[string]verdict.State, result verdict.Result) {
 	blamed := false
 	if suspect, ok := result.Suspect(result.Fault); ok {
 		blamed = suspect.Fault.Check == "names"

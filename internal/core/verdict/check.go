@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 )
@@ -45,7 +46,7 @@ type Check struct {
 }
 
 // checks builds the list in the order of the work: host, local subnet, beyond.
-func checks(p *fault.Pass, suspects []Suspect, usable fault.Answer) []Check {
+func checks(p *facts.Facts, suspects []Suspect, usable facts.Answer) []Check {
 	if p.Endpoint == nil {
 		return []Check{}
 	}
@@ -77,7 +78,7 @@ func checks(p *fault.Pass, suspects []Suspect, usable fault.Answer) []Check {
 				c.Clears = append(c.Clears, s.Fault.ID)
 			case s.Standing.Holds():
 				c.State = Broken
-				if s.finding.Aside || usable == fault.Yes {
+				if s.finding.Aside || usable == facts.Yes {
 					c.State = Strained
 				}
 				c.Means = s.Fault.Explanation()

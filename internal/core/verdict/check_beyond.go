@@ -5,28 +5,29 @@ import (
 	"slices"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 )
 
-func forwarding(p *fault.Pass) Check {
+func forwarding(p *facts.Facts) Check {
 	c := Check{ID: "forwarding", Label: "uplink", Zone: zone.Beyond, Asked: "the gateway, with packets for elsewhere",
 		Means: "the gateway passes traffic on and something answers behind it", Fact: "not known yet"}
 	switch {
 	case len(p.Outside) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%d answer behind the gateway", len(p.Outside))
 		c.Heard = append(c.Heard, "answered: "+fault.List(p.Outside))
-	case p.Alive == fault.No:
+	case p.Alive == facts.No:
 		c.State, c.Fact = Skipped, "the gateway is not reached"
-	case p.Forwards == fault.No:
+	case p.Forwards == facts.No:
 		c.State, c.Fact = Broken, "nothing comes back through the gateway"
-	case p.Forwards == fault.Yes && !p.IsOpen(evidence.PathTrace):
+	case p.Forwards == facts.Yes && !p.IsOpen(evidence.PathTrace):
 		c.State, c.Fact = Broken, "nothing behind the gateway answers"
 	}
 	return c
 }
 
-func names(p *fault.Pass) Check {
+func names(p *facts.Facts) Check {
 	c := Check{ID: "names", Label: "names", Zone: zone.Beyond, Means: "the name leads to an address", Fact: "no answer yet"}
 	if p.Target.IsZero() {
 		c.Means = "the name servers answer"
@@ -54,11 +55,11 @@ func names(p *fault.Pass) Check {
 			line += "fails (" + r.RCode + ")"
 		case r.Mute:
 			line += "lives, and gives no answer about the name"
-		case r.Speaks == fault.Yes:
+		case r.Speaks == facts.Yes:
 			line += "answers, " + fault.Millis(r.RTT)
 		case r.Closed:
 			line += "port 53 is closed"
-		case r.Speaks == fault.No:
+		case r.Speaks == facts.No:
 			line += "silent"
 		case r.NotSent != "":
 			line += "not asked: " + r.NotSent
@@ -67,7 +68,7 @@ func names(p *fault.Pass) Check {
 		}
 		c.Heard = append(c.Heard, line)
 		c.Took = max(c.Took, r.RTT)
-		if r.Speaks == fault.Yes && p.Target.IsZero() {
+		if r.Speaks == facts.Yes && p.Target.IsZero() {
 			c.State, c.Fact = Holds, "answered in "+fault.Millis(c.Took)
 		}
 	}
@@ -83,7 +84,7 @@ func names(p *fault.Pass) Check {
 	return c
 }
 
-func path(p *fault.Pass) Check {
+func path(p *facts.Facts) Check {
 	c := Check{ID: "path", Label: "path", Zone: zone.Beyond, Asked: "routers on the way, by packets whose hop limit runs out there",
 		Means: "routers pass the traffic on towards the target", Fact: "not asked yet"}
 	for _, t := range p.Trails {
@@ -102,7 +103,7 @@ func path(p *fault.Pass) Check {
 			c.State, c.Fact = Holds, fmt.Sprintf("%d hops to %v", last.HopLimit, t.To)
 		case wanted && ok && c.State == StateUnknown:
 			c.Fact = fmt.Sprintf("seen as far as %v, hop %d", last.From, last.HopLimit)
-			if !p.IsOpen(evidence.PathTrace) && p.Usable() == fault.No {
+			if !p.IsOpen(evidence.PathTrace) && p.Usable() == facts.No {
 				c.State = Strained
 			}
 		}
@@ -119,7 +120,7 @@ func path(p *fault.Pass) Check {
 	return c
 }
 
-func service(p *fault.Pass) Check {
+func service(p *facts.Facts) Check {
 	c := Check{ID: "service", Label: "service", Zone: zone.Beyond, Means: "what was asked for can be used", Fact: "not reached"}
 	what := "anything to come back from " + p.Target.Host()
 	if p.Target.Port != 0 {
@@ -149,12 +150,12 @@ func service(p *fault.Pass) Check {
 		c.Took = max(c.Took, w.RTT)
 	}
 	switch p.Usable() {
-	case fault.Yes:
+	case facts.Yes:
 		c.State, c.Fact = Holds, "reached in "+fault.Millis(c.Took)
 		if c.Took == 0 {
 			c.Fact = "reached"
 		}
-	case fault.No:
+	case facts.No:
 		c.State = Broken
 		if len(c.Heard) > 0 {
 			c.Fact = c.Heard[0]
@@ -173,7 +174,7 @@ func service(p *fault.Pass) Check {
 	return c
 }
 
-func echo(p *fault.Pass) Check {
+func echo(p *facts.Facts) Check {
 	c := Check{ID: "echo", Label: "echo", Zone: zone.Beyond, Asked: "the target, for an echo",
 		Means: "a second witness beside the service; silence alone proves nothing", Fact: "not asked"}
 	asked := false
@@ -195,7 +196,7 @@ func echo(p *fault.Pass) Check {
 	switch {
 	case !asked:
 		c.State = Skipped
-	case c.State == Broken && p.Usable() == fault.Yes:
+	case c.State == Broken && p.Usable() == facts.Yes:
 		c.State, c.Fact = Skipped, c.Fact+"; the service works all the same"
 	}
 	return c

@@ -7,12 +7,13 @@ import (
 	"strings"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/zone"
 )
 
-func loopback(p *fault.Pass) Check {
+func loopback(p *facts.Facts) Check {
 	c := Check{ID: "loopback", Label: "loopback", Zone: zone.Host, Asked: "echo of this machine's own 127.0.0.1", Fact: "not asked yet",
 		Means: "the machine's own network stack works"}
 	for _, e := range p.Loopback {
@@ -23,7 +24,7 @@ func loopback(p *fault.Pass) Check {
 	return c
 }
 
-func link(p *fault.Pass) Check {
+func link(p *facts.Facts) Check {
 	c := Check{ID: "link", Label: "port", Zone: zone.Host, Asked: "the system, about its network port",
 		Means: "the cable has a signal and the port is in use"}
 	i := p.Iface
@@ -72,7 +73,7 @@ func Speed(i endpoint.Interface) string {
 	return strings.Join(parts, " ")
 }
 
-func address(p *fault.Pass) Check {
+func address(p *facts.Facts) Check {
 	c := Check{ID: "address", Label: "address", Zone: zone.Host, Asked: "the system, about the port's addresses",
 		Means: "the machine can speak on its segment under an address of its own"}
 	if p.Iface == nil {
@@ -111,7 +112,7 @@ func address(p *fault.Pass) Check {
 }
 
 // documented is what the site sheet says of one of this machine's settings.
-func documented(p *fault.Pass, what string) []string {
+func documented(p *facts.Facts, what string) []string {
 	home, ok := p.Home()
 	if !ok || p.Iface == nil {
 		return nil
@@ -135,7 +136,7 @@ func documented(p *fault.Pass, what string) []string {
 	return nil
 }
 
-func route(p *fault.Pass) Check {
+func route(p *facts.Facts) Check {
 	c := Check{ID: "route", Label: "gateway set", Zone: zone.Host, Asked: "the system: how would you reach the target?",
 		Means: "the machine knows whom to hand traffic for elsewhere"}
 	for _, r := range p.Routes {
@@ -168,7 +169,7 @@ func route(p *fault.Pass) Check {
 	return c
 }
 
-func resolvers(p *fault.Pass) Check {
+func resolvers(p *facts.Facts) Check {
 	c := Check{ID: "resolvers", Label: "resolvers set", Zone: zone.Host, State: Holds, Asked: "the system's settings",
 		Means: "the machine knows whom to ask for names"}
 	var list []netip.Addr

@@ -7,11 +7,12 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 )
 
-func conflict(p *fault.Pass) Check {
+func conflict(p *facts.Facts) Check {
 	c := Check{ID: "conflict", Label: "address alone", Zone: zone.LocalSubnet,
 		Asked: "the segment: does anybody else have this machine's address?", Means: "nobody else uses this machine's address",
 		Fact: "not asked yet"}
@@ -31,7 +32,7 @@ func conflict(p *fault.Pass) Check {
 	return c
 }
 
-func neighbours(p *fault.Pass) Check {
+func neighbours(p *facts.Facts) Check {
 	c := Check{ID: "neighbours", Label: "neighbours", Zone: zone.LocalSubnet, Asked: "addresses on the segment: who is there?",
 		Means: "this machine's port, cable and address work on the segment"}
 	for _, n := range p.Neighbours {
@@ -51,10 +52,10 @@ func neighbours(p *fault.Pass) Check {
 		}
 	case p.SweepDone:
 		c.State, c.Fact = Broken, "nobody answers"
-		if p.Alive == fault.Yes {
+		if p.Alive == facts.Yes {
 			c.State, c.Fact = Holds, "the gateway alone"
 		}
-	case p.Alive == fault.Yes:
+	case p.Alive == facts.Yes:
 		c.State, c.Fact = Holds, "the gateway answers; nobody else was asked"
 	default:
 		c.Fact = "nobody has answered yet"
@@ -62,7 +63,7 @@ func neighbours(p *fault.Pass) Check {
 	return c
 }
 
-func dhcp(p *fault.Pass) Check {
+func dhcp(p *facts.Facts) Check {
 	c := Check{ID: "dhcp", Label: "DHCP", Zone: zone.LocalSubnet, Asked: "DHCP servers: what would you offer? (no lease is taken)",
 		Means: "an address is to be had on this segment", Fact: "not asked"}
 	if p.IsWithheld(evidence.DHCPOffer) {
@@ -111,7 +112,7 @@ func dhcp(p *fault.Pass) Check {
 	return c
 }
 
-func gateway(p *fault.Pass) Check {
+func gateway(p *facts.Facts) Check {
 	c := Check{ID: "gateway", Label: "gateway", Zone: zone.LocalSubnet, Asked: fmt.Sprintf("who has %v?", p.Gateway),
 		Means: "the way out of the segment is there", Fact: "has not answered yet"}
 	n, asked := p.Neighbour(p.Gateway)
@@ -125,9 +126,9 @@ func gateway(p *fault.Pass) Check {
 	case asked && n.Outcome == evidence.Answered:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v answers in %s", p.Gateway, fault.Millis(n.RTT))
 		c.Heard = append(c.Heard, fmt.Sprintf("%v is %s", p.Gateway, fault.HardwareList(n.Hardware)))
-	case p.Alive == fault.Yes:
+	case p.Alive == facts.Yes:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v answers", p.Gateway)
-	case p.Alive == fault.No:
+	case p.Alive == facts.No:
 		c.State, c.Fact = Broken, fmt.Sprintf("%v is silent", p.Gateway)
 	}
 	if line := echoes(p, p.Gateway); line != "" {
@@ -137,7 +138,7 @@ func gateway(p *fault.Pass) Check {
 }
 
 // echoes sums up the echoes of one address in a line; "" if none has ended.
-func echoes(p *fault.Pass, of netip.Addr) string {
+func echoes(p *facts.Facts, of netip.Addr) string {
 	last, n := "", 0
 	for _, e := range p.Echoes {
 		if e.Asked != of || e.Outcome == evidence.NotKnown {

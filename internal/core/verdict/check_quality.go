@@ -4,11 +4,12 @@ import (
 	"fmt"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 )
 
-func loss(p *fault.Pass) Check {
+func loss(p *facts.Facts) Check {
 	c := Check{ID: "loss", Label: "loss", Zone: zone.Beyond,
 		Asked: "gateway and target, 20 small probes each within 40 ms, and 40 more where any was lost",
 		Means: "what is sent comes back, and in good time", Fact: "nobody answered probes that could be counted"}
@@ -37,7 +38,7 @@ func loss(p *fault.Pass) Check {
 	return c
 }
 
-func size(p *fault.Pass) Check {
+func size(p *facts.Facts) Check {
 	c := Check{ID: "size", Label: "packet size", Zone: zone.Beyond,
 		Asked: "gateway and target, packets as large as the port sends, never in fragments",
 		Means: "large packets come through as small ones do", Fact: "nobody answered probes of full size"}

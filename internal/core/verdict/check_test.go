@@ -49,14 +49,14 @@ func TestWhatChecksSay(t *testing.T) {
 		{name: "speed not known", id: "link",
 			change: func(s *evidence.Set) { Port(s).SpeedMbit, Port(s).Duplex = 0, endpoint.DuplexUnknown }, state: verdict.Holds,
 			fact: "eth0 on, signal"},
-		{name: "off", id: "link", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, state: verdict.Broken,
+		{name: "off", id: "link", change: func(s *evidence.Set) { NoAddress(s); Port(s).Up = false }, state: verdict.Broken,
 			fact: "eth0 is switched off"},
-		{name: "off", id: "address", change: func(s *evidence.Set) { noAddress(s); Port(s).Up = false }, state: verdict.Skipped,
+		{name: "off", id: "address", change: func(s *evidence.Set) { NoAddress(s); Port(s).Up = false }, state: verdict.Skipped,
 			fact: "the port is off"},
 		{name: "no carrier", id: "link", change: func(s *evidence.Set) { GatewayGone(s); Port(s).Carrier = endpoint.CarrierAbsent },
 			state: verdict.Broken, fact: "eth0 on, no signal, 1 Gbit/s full duplex"},
 		{name: "self-assigned", id: "address", change: func(s *evidence.Set) {
-			noAddress(s)
+			NoAddress(s)
 			Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
 		}, state: verdict.Broken, fact: "only 169.254.7.7, which the machine gave itself"},
 		{name: "gateway outside", id: "route", change: func(s *evidence.Set) {
@@ -64,20 +64,20 @@ func TestWhatChecksSay(t *testing.T) {
 			wrong := netip.MustParseAddr("172.27.41.1")
 			s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Neighbours[0].Asked = wrong, wrong, wrong
 		}, state: verdict.Broken, fact: "172.27.41.1 lies outside the mask", heard: "is in no prefix of eth0"},
-		{name: "target on the segment", id: "route", change: func(s *evidence.Set) { onSegment(s); s.Endpoint.Routes = nil },
+		{name: "target on the segment", id: "route", change: func(s *evidence.Set) { OnSegment(s); s.Endpoint.Routes = nil },
 			state: verdict.Strained, fact: "none needed: the target is on the segment"},
-		{name: "target on the segment", id: "path", change: onSegment, state: verdict.Skipped, fact: "none: the target is on the segment"},
+		{name: "target on the segment", id: "path", change: OnSegment, state: verdict.Skipped, fact: "none: the target is on the segment"},
 		{name: "stub", id: "resolvers", change: func(s *evidence.Set) {
 			s.Endpoint.Resolvers = []endpoint.Resolver{{Address: netip.MustParseAddr("127.0.0.53"), Stub: true, Source: "/etc/resolv.conf"},
 				{Address: Core, Behind: true, Source: "behind"}}
 		}, state: verdict.Holds, fact: "127.0.0.53, 172.27.40.2", heard: "127.0.0.53, from /etc/resolv.conf, a forwarder on this machine"},
 		{name: "no resolver, none needed", id: "resolvers",
-			change: func(s *evidence.Set) { byAddress(s); s.Endpoint.Resolvers, s.Lookups = nil, nil }, state: verdict.Strained,
+			change: func(s *evidence.Set) { ByAddress(s); s.Endpoint.Resolvers, s.Lookups = nil, nil }, state: verdict.Strained,
 			fact: "no name server is set"},
-		{name: "by address", id: "names", change: byAddress, state: verdict.Skipped, fact: "no look-up needed"},
+		{name: "by address", id: "names", change: ByAddress, state: verdict.Skipped, fact: "no look-up needed"},
 		{name: "withheld", id: "conflict", change: WithoutFrames, state: verdict.Skipped, fact: "could not be asked"},
 		{name: "withheld", id: "dhcp", change: WithoutFrames, state: verdict.Skipped, fact: "could not be asked"},
-		{name: "offers end", id: "dhcp", change: none, state: verdict.Skipped, fact: "no server answers; none is needed now"},
+		{name: "offers end", id: "dhcp", change: NobodyOffers, state: verdict.Skipped, fact: "no server answers; none is needed now"},
 		{name: "offers under way", id: "dhcp", change: func(s *evidence.Set) { s.Discovery.Offers, s.Discovery.Complete = nil, false },
 			state: verdict.StateUnknown, fact: "waiting for offers, 1 asked"},
 		{name: "another address offered", id: "dhcp",
@@ -87,15 +87,15 @@ func TestWhatChecksSay(t *testing.T) {
 			heard: "echo: no answer within 1.6 s"},
 		{name: "silent gateway", id: "forwarding", change: GatewayGone, state: verdict.Skipped, fact: "the gateway is not reached"},
 		{name: "silent gateway", id: "path", change: GatewayGone, state: verdict.Skipped, fact: "not reached"},
-		{name: "isolated", id: "neighbours", change: isolated, state: verdict.Broken, fact: "nobody answers",
+		{name: "isolated", id: "neighbours", change: Isolated, state: verdict.Broken, fact: "nobody answers",
 			heard: "253 addresses asked, none answered"},
-		{name: "uplink down", id: "forwarding", change: func(s *evidence.Set) { cutAfter(s, Gateway) }, state: verdict.Broken,
+		{name: "uplink down", id: "forwarding", change: func(s *evidence.Set) { CutAfter(s, Gateway) }, state: verdict.Broken,
 			fact: "nothing behind the gateway answers"},
-		{name: "path stops", id: "path", change: func(s *evidence.Set) { cutAfter(s, Gateway, Edge, Provider) }, state: verdict.Broken,
+		{name: "path stops", id: "path", change: func(s *evidence.Set) { CutAfter(s, Gateway, Edge, Provider) }, state: verdict.Broken,
 			fact: "seen as far as 198.51.100.9, hop 3", heard: "2 targets asked, every path ends after hop 3"},
-		{name: "no such name", id: "names", change: func(s *evidence.Set) { Unnamed(s, answeredBy("NXDOMAIN")) }, state: verdict.Broken,
+		{name: "no such name", id: "names", change: func(s *evidence.Set) { Unnamed(s, AnsweredBy("NXDOMAIN")) }, state: verdict.Broken,
 			fact: "no address for bookings.kittiwake.example", heard: "172.27.40.2: no such name or no address"},
-		{name: "failing servers", id: "names", change: func(s *evidence.Set) { Unnamed(s, answeredBy("SERVFAIL")) }, state: verdict.Broken,
+		{name: "failing servers", id: "names", change: func(s *evidence.Set) { Unnamed(s, AnsweredBy("SERVFAIL")) }, state: verdict.Broken,
 			heard: "172.27.40.2: fails (SERVFAIL)"},
 		{name: "closed", id: "names", change: func(s *evidence.Set) {
 			s.Lookups[1].Reply = evidence.Reply{Outcome: evidence.Refused, From: NS, Why: evidence.NoPort}
@@ -103,7 +103,7 @@ func TestWhatChecksSay(t *testing.T) {
 		{name: "refused", id: "service",
 			change: func(s *evidence.Set) { s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Bookings} },
 			state:  verdict.Broken, heard: "203.0.113.80:443: refused by 203.0.113.80"},
-		{name: "prohibited", id: "service", change: func(s *evidence.Set) { alone(s, Said(Edge, evidence.Prohibited, 2)) },
+		{name: "prohibited", id: "service", change: func(s *evidence.Set) { Alone(s, Said(Edge, evidence.Prohibited, 2)) },
 			state: verdict.Broken, heard: "198.51.100.1 says: administratively prohibited (ICMP type 3, code 1)"},
 		{name: "echo ignored", id: "echo", change: func(s *evidence.Set) { s.Echoes[1].Reply = Silence() }, state: verdict.Skipped,
 			fact: "no answer within 1.6 s; the service works all the same"},

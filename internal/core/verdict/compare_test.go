@@ -22,8 +22,8 @@ func TestBeforeBesideAfter(t *testing.T) {
 	}
 	elsewhere := func(s *evidence.Set) {
 		GatewayGone(s)
-		s.Endpoint.Routes[0].Via, s.Routes[0].Via = moved, moved
-		s.Neighbours[0].Asked = moved
+		s.Endpoint.Routes[0].Via, s.Routes[0].Via = netip.MustParseAddr("172.27.40.254"), netip.MustParseAddr("172.27.40.254")
+		s.Neighbours[0].Asked = netip.MustParseAddr("172.27.40.254")
 	}
 	for _, c := range []struct {
 		name          string

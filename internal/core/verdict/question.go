@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 )
@@ -123,7 +124,7 @@ func lookup(said evidence.Answer) (Question, Choice, bool) {
 
 // hear lets what a person said count: it clears, and it speaks for. What the machine itself has confirmed stands against it, and the
 // contradiction is shown.
-func (r *Result) hear(p *fault.Pass) {
+func (r *Result) hear(p *facts.Facts) {
 	for _, said := range p.Said {
 		q, a, ok := lookup(said)
 		if !ok {
@@ -156,7 +157,7 @@ const mostQuestions = 2
 
 // ask chooses the questions whose answers would part the suspects that are left in different zones. There is none while the verdict is
 // certain, or more may come.
-func (r *Result) ask(p *fault.Pass) {
+func (r *Result) ask(p *facts.Facts) {
 	if r.Zone == zone.None || r.Confidence == Certain || len(p.Open) > 0 {
 		return
 	}

@@ -24,7 +24,7 @@ func said(t *testing.T, texts ...string) (out []evidence.Answer) {
 }
 
 func TestQuestions(t *testing.T) {
-	mute := func(s *evidence.Set) { isolated(s); WithoutFrames(s) }
+	mute := func(s *evidence.Set) { Isolated(s); WithoutFrames(s) }
 	unforwarded := func(s *evidence.Set) {
 		GatewayGone(s)
 		s.Neighbours[0] = evidence.Neighbour{Asked: Gateway, Method: "arp", Asks: 1, Reply: Answer(Gateway, 0.4)}
@@ -75,7 +75,7 @@ func TestQuestions(t *testing.T) {
 			for _, q := range r.Questions {
 				for _, a := range q.Answers {
 					for _, id := range a.Clears {
-						assert.NotEqual(t, "cleared", standing(r, string(id)), "%s=%s clears %s, which is cleared already", q.ID, a.ID, id)
+						assert.NotEqual(t, "cleared", standing(r, id), "%s=%s clears %s, which is cleared already", q.ID, a.ID, id)
 					}
 				}
 			}
@@ -87,7 +87,7 @@ func TestQuestions(t *testing.T) {
 // put again.
 func TestAnswersAreEvidence(t *testing.T) {
 	s := Healthy()
-	isolated(s)
+	Isolated(s)
 	WithoutFrames(s)
 	s.Said = said(t, "address-for-here=another-place")
 	r := verdict.Judge(s)
@@ -126,11 +126,16 @@ func TestEveryQuestionNamesKnownFaults(t *testing.T) {
 
 func TestTunnelIsAskedForOnlyWhereThereIsOne(t *testing.T) {
 	s := Healthy()
-	beside(s, "tun0", endpoint.Tunnel, 50, Silence())
+	Beside(s, "tun0", endpoint.Tunnel, 50, Silence())
 	WithoutFrames(s)
 	var ids []string
 	for _, q := range verdict.Judge(s).Questions {
 		ids = append(ids, q.ID)
 	}
 	assert.Contains(t, ids, "tunnel-down")
+}
+
+func standing(r verdict.Result, id fault.ID) string {
+	s, _ := r.Suspect(id)
+	return s.Standing.String()
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 )
@@ -70,7 +71,7 @@ func Judge(s *evidence.Set) Result { return JudgeBy(fault.Catalogue, s) }
 
 // JudgeBy judges by a catalogue of the caller's.
 func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
-	p := fault.NewPass(s)
+	p := facts.New(s)
 	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
@@ -93,13 +94,13 @@ func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
 			r.Remarks = append(r.Remarks, Remark{f, finding.Sentence})
 		}
 	}
-	usable := p.InOrder()
+	usable := fault.InOrder(p)
 	holding := holding(r.Suspects)
-	reached := p.Usable() == fault.Yes
+	reached := p.Usable() == facts.Yes
 	inTheWay := slices.DeleteFunc(slices.Clone(holding),
-		func(s Suspect) bool { return s.finding.Aside || usable == fault.Yes || reached && !s.Fault.OfQuality })
+		func(s Suspect) bool { return s.finding.Aside || usable == facts.Yes || reached && !s.Fault.OfQuality })
 	switch {
-	case usable == fault.Yes:
+	case usable == facts.Yes:
 		r.healthy(p, holding)
 	case len(inTheWay) > 0:
 		r.faulty(inTheWay, holding)
@@ -142,7 +143,7 @@ func holding(all []Suspect) (out []Suspect) {
 	return out
 }
 
-func (r *Result) healthy(p *fault.Pass, holding []Suspect) {
+func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	r.Zone, r.Confidence = zone.None, Certain
 	if len(p.Withheld) > 0 {
 		r.Confidence = Likely
@@ -193,7 +194,7 @@ func (r *Result) also(others []Suspect) {
 }
 
 // open is for a broken target without a supported suspect: the zone alone where the evidence shows it, else undetermined.
-func (r *Result) open(p *fault.Pass) {
+func (r *Result) open(p *facts.Facts) {
 	r.Zone, r.Confidence = zone.Undetermined, Maybe
 	var left []Suspect
 	for _, s := range r.Suspects {
@@ -239,7 +240,7 @@ func place(z zone.Zone) string {
 	return "beyond the gateway"
 }
 
-func (r *Result) missing(p *fault.Pass) string {
+func (r *Result) missing(p *facts.Facts) string {
 	var parts []string
 	_, ready := p.Ready()
 	for _, w := range p.Withheld {
@@ -255,7 +256,7 @@ func (r *Result) missing(p *fault.Pass) string {
 
 // settled decides whether the run may end: nothing that is still under way could put another fault in place of the one found, or
 // break a target that was found to work.
-func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect) bool {
+func (r *Result) settled(p *facts.Facts, usable facts.Answer, inTheWay []Suspect) bool {
 	if len(p.Open) == 0 {
 		return true
 	}
@@ -263,10 +264,10 @@ func (r *Result) settled(p *fault.Pass, usable fault.Answer, inTheWay []Suspect)
 		func(s Suspect) bool { return s.finding.Aside && s.finding.Awaits != 0 && p.IsOpen(s.finding.Awaits) }) {
 		return false // what is told beside the verdict is still being asked
 	}
-	if usable == fault.Yes && p.ByProxy() { // how the direct way fares is nothing to the programs here
+	if usable == facts.Yes && p.ByProxy() { // how the direct way fares is nothing to the programs here
 		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.AddressConflict, evidence.SegmentFrames)
 	}
-	if usable == fault.Yes {
+	if usable == facts.Yes {
 		return !p.IsOpen(evidence.Settings, evidence.Loopback, evidence.RouteLookup, evidence.NameLookup, evidence.ServiceConnect,
 			evidence.WebAnswer, evidence.TargetEcho, evidence.AddressConflict, evidence.SegmentFrames)
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/probe"
@@ -41,7 +42,7 @@ func (r *run) inDoubt(test string, needless, ready func(*evidence.Set) bool, f f
 }
 
 // works reports whether the target has shown that it works.
-func works(s *evidence.Set) bool { return fault.NewPass(s).Usable() == fault.Yes }
+func works(s *evidence.Set) bool { return facts.New(s).Usable() == facts.Yes }
 
 // settle makes the tests that are in doubt one by one: always the one on which the suspects that are left differ most. One on which they do
 // not differ is not made.

@@ -9,7 +9,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/path"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
@@ -104,7 +104,7 @@ func nameAnswered(s *evidence.Set) bool {
 // grace.
 func (r *run) askElsewhere(ctx context.Context) {
 	s := r.snapshot()
-	p := fault.NewPass(s)
+	p := facts.New(s)
 	candidates, _ := p.ResolversNamed()
 	candidates = append(candidates, p.RoutersNamed()...)
 	if l, ok := p.Lease(); ok && l.Terms.Server.IsValid() {
@@ -334,13 +334,13 @@ func (r *run) shortConnect(ctx context.Context, to netip.AddrPort) {
 
 // portalNamed reports whether the network has named a captive portal.
 func portalNamed(s *evidence.Set) bool {
-	uri, _ := fault.NewPass(s).NamedPortal()
+	uri, _ := facts.New(s).NamedPortal()
 	return uri != ""
 }
 
 // askPortal asks the captive portal that a DHCP server names.
 func (r *run) askPortal(ctx context.Context) {
-	uri, _ := fault.NewPass(r.snapshot()).NamedPortal()
+	uri, _ := facts.New(r.snapshot()).NamedPortal()
 	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
 	defer cancel()
 	portal := probe.AskPortal(ask, r.Machine, r.endpoint, uri)
@@ -472,7 +472,7 @@ func (r *run) traceNowhere(ctx context.Context) {
 	defer cancel()
 	r.wg.Go(func() {
 		for probe.Sleep(ctx, handoffPace) {
-			if len(fault.NewPass(r.snapshot()).Outside) > 0 {
+			if len(facts.New(r.snapshot()).Outside) > 0 {
 				cancel()
 			}
 		}

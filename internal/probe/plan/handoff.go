@@ -8,7 +8,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/probe"
 )
 
@@ -31,7 +31,7 @@ func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
 		return
 	}
 	from := own[0].Prefix.Addr()
-	doubtful := func(s *evidence.Set) bool { return fault.NewPass(s).GatewayDoubtful() }
+	doubtful := func(s *evidence.Set) bool { return facts.New(s).GatewayDoubtful() }
 	r.inDoubt("another-neighbour", works, doubtful, func() { r.findForwarder(ctx, iface, from) }, evidence.Handoffs)
 	_, done := r.wait(evidence.Handoffs)
 	r.wg.Go(func() {
@@ -45,8 +45,8 @@ func (r *run) handNeighbours(ctx context.Context, from netip.Addr) {
 	through := map[netip.Addr]bool{}
 	for probe.Sleep(ctx, handoffPace) {
 		set := r.snapshot()
-		p := fault.NewPass(set)
-		if p.Usable() == fault.Yes || !r.busy() {
+		p := facts.New(set)
+		if p.Usable() == facts.Yes || !r.busy() {
 			return
 		}
 		for _, a := range p.WantedOnLink() {
@@ -59,7 +59,7 @@ func (r *run) handNeighbours(ctx context.Context, from netip.Addr) {
 }
 
 // through hands the gateway, and the routers that are offered, what the mask takes for a neighbour.
-func (r *run) through(ctx context.Context, p *fault.Pass, from, to netip.Addr) {
+func (r *run) through(ctx context.Context, p *facts.Facts, from, to netip.Addr) {
 	var wg sync.WaitGroup
 	for _, by := range p.RoutersNamed() {
 		if n, known := p.Neighbour(by); by == to || known && n.Outcome == evidence.Silent {
@@ -94,7 +94,7 @@ func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own 
 	handed := map[netip.Addr]bool{}
 	for probe.Sleep(ctx, handoffPace) {
 		set := r.snapshot()
-		p := fault.NewPass(set)
+		p := facts.New(set)
 		to := evidence.Unassigned
 		for _, a := range p.Addresses {
 			if a.Is4() && !iface.OnLink(a) {
@@ -119,7 +119,7 @@ func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own 
 				}
 			})
 		}
-		if set.SweepDone || p.Usable() == fault.Yes || p.Forwards == fault.Yes {
+		if set.SweepDone || p.Usable() == facts.Yes || p.Forwards == facts.Yes {
 			return // those just handed get their time
 		}
 	}

@@ -9,7 +9,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/probe"
 )
@@ -360,7 +360,7 @@ func (r *run) firstOffer() (first time.Duration) {
 // callAll asks all IPv6 machines of the segment at once, unless the gateway has shown that it is there: a prefix of IPv6 is too large to be
 // gone through (RFC 7707).
 func (r *run) callAll(ctx context.Context, iface *endpoint.Interface) {
-	if r.segment == nil || fault.NewPass(r.snapshot()).Alive == fault.Yes {
+	if r.segment == nil || facts.New(r.snapshot()).Alive == facts.Yes {
 		return
 	}
 	var own []netip.Addr // who has no way back to the one may have one to the other
@@ -391,12 +391,12 @@ func (r *run) sweep(ctx context.Context, iface *endpoint.Interface, sender netip
 		r.callAll(ctx, iface)
 		return
 	}
-	p := fault.NewPass(r.snapshot())
-	if p.Alive == fault.Yes {
-		if !p.Gateway.Is4() || p.Forwards == fault.Yes || r.segment == nil || !probe.Sleep(ctx, doubtAfter-sweepAfter) {
+	p := facts.New(r.snapshot())
+	if p.Alive == facts.Yes {
+		if !p.Gateway.Is4() || p.Forwards == facts.Yes || r.segment == nil || !probe.Sleep(ctx, doubtAfter-sweepAfter) {
 			return
 		}
-		if p = fault.NewPass(r.snapshot()); !p.GatewayDoubtful() {
+		if p = facts.New(r.snapshot()); !p.GatewayDoubtful() {
 			return
 		}
 	}

@@ -14,7 +14,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
@@ -244,7 +244,7 @@ func (r *run) physical() string {
 // names looks up what the addresses that were met are called.
 func (r *run) names(ctx context.Context, s *evidence.Set) {
 	const patience = 500 * time.Millisecond
-	p := fault.NewPass(s)
+	p := facts.New(s)
 	addrs := slices.Concat(p.Others, p.Outside)
 	for _, v6 := range []bool{false, true} {
 		if gw, ok := r.endpoint.Gateway(r.iface, v6); ok {
@@ -253,7 +253,7 @@ func (r *run) names(ctx context.Context, s *evidence.Set) {
 	}
 	var servers []netip.Addr
 	for _, f := range p.Resolvers {
-		if f.Speaks == fault.Yes {
+		if f.Speaks == facts.Yes {
 			servers = append(servers, f.Address)
 		}
 	}

@@ -5,7 +5,7 @@ import (
 	"net/url"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/probe"
 )
 
@@ -39,14 +39,14 @@ func (r *run) askVia(ctx context.Context, proxy *url.URL) {
 // askConfigured fetches the file of automatic configuration that a DHCP server names, by the lease or by an answer now, and tries the
 // proxies in it.
 func (r *run) askConfigured(ctx context.Context) {
-	uri, by := fault.NewPass(r.snapshot()).NamedProxyScript()
+	uri, by := facts.New(r.snapshot()).NamedProxyScript()
 	if uri == "" { // the lease does not name one; a server may, when it is asked
 		select {
 		case <-ctx.Done():
 			return
 		case <-r.silence:
 		}
-		if uri, by = fault.NewPass(r.snapshot()).NamedProxyScript(); uri == "" {
+		if uri, by = facts.New(r.snapshot()).NamedProxyScript(); uri == "" {
 			return
 		}
 	}

@@ -4,7 +4,7 @@ import (
 	"net/netip"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/topology"
@@ -48,7 +48,7 @@ func Witnesses(s *evidence.Set, answered func(netip.Addr) bool) []watch.Spec {
 		loopback = netip.IPv6Loopback()
 	}
 	add(loopback, "loopback", zone.Host, rankLoopback)
-	p := fault.NewPass(s)
+	p := facts.New(s)
 	rank := rankGateway
 	if p.Gateway.IsValid() && !p.Gateway.IsLinkLocalUnicast() {
 		if mute(p.Gateway) { // it says nothing about loss: another station of the segment stands in for it
@@ -61,7 +61,7 @@ func Witnesses(s *evidence.Set, answered func(netip.Addr) bool) []watch.Spec {
 			continue
 		}
 		standIn := 0
-		if rank == 0 && r.Speaks == fault.Yes {
+		if rank == 0 && r.Speaks == facts.Yes {
 			standIn, rank = rankGateway, rankGateway
 		}
 		add(r.Address, "", zone.LocalSubnet, standIn)
@@ -109,7 +109,7 @@ func echoless(s *evidence.Set, a netip.Addr) bool {
 }
 
 // firstBeyond is the nearest station behind the gateway with a public address, else the nearest behind it.
-func firstBeyond(p *fault.Pass) (first netip.Addr) {
+func firstBeyond(p *facts.Facts) (first netip.Addr) {
 	for _, t := range p.Trails {
 		for _, st := range t.Stations {
 			if st.HopLimit < 2 || !st.From.IsValid() || st.From == t.To || st.From == p.Gateway {

@@ -1,15 +1,14 @@
-package verdict_test
+package fault_test
 
 import (
 	"net/netip"
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/verdict"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
 )
 
 // Whoever can send packets here can lie. What only he says never makes a verdict certain; the same from one who has shown himself on the
@@ -27,13 +26,13 @@ func TestHostileAnswers(t *testing.T) {
 		change  func(*evidence.Set)
 		certain bool
 	}{
-		{"a router on the way says unreachable", func(s *evidence.Set) { alone(s, Said(Exchange, evidence.NoHost, 4)) }, true},
-		{"a stranger says unreachable", func(s *evidence.Set) { alone(s, Said(stranger, evidence.NoHost, 9)) }, false},
-		{"a router on the way says prohibited", func(s *evidence.Set) { alone(s, Said(Edge, evidence.Prohibited, 2)) }, true},
-		{"a stranger says prohibited", func(s *evidence.Set) { alone(s, Said(stranger, evidence.Prohibited, 9)) }, false},
-		{"the name does not exist", func(s *evidence.Set) { Unnamed(s, answeredBy("NXDOMAIN")) }, true},
+		{"a router on the way says unreachable", func(s *evidence.Set) { Alone(s, Said(Exchange, evidence.NoHost, 4)) }, true},
+		{"a stranger says unreachable", func(s *evidence.Set) { Alone(s, Said(stranger, evidence.NoHost, 9)) }, false},
+		{"a router on the way says prohibited", func(s *evidence.Set) { Alone(s, Said(Edge, evidence.Prohibited, 2)) }, true},
+		{"a stranger says prohibited", func(s *evidence.Set) { Alone(s, Said(stranger, evidence.Prohibited, 9)) }, false},
+		{"the name does not exist", func(s *evidence.Set) { Unnamed(s, AnsweredBy("NXDOMAIN")) }, true},
 		{"the name does not exist, and somebody else is answering too", func(s *evidence.Set) {
-			Unnamed(s, answeredBy("NXDOMAIN"))
+			Unnamed(s, AnsweredBy("NXDOMAIN"))
 			s.Lookups[0].Ignored = 3
 		}, false},
 		{"another has this address", func(s *evidence.Set) {
@@ -46,7 +45,7 @@ func TestHostileAnswers(t *testing.T) {
 			s.Conflicts[0] = evidence.Conflict{Address: Own, Hardware: liar, Reply: Answer(Own, 1)}
 		}, false},
 		{"many claim the gateway", func(s *evidence.Set) {
-			cut(s)
+			Cut(s)
 			s.Neighbours[0].Hardware = []endpoint.HardwareAddr{{2, 1}, {2, 2}, {2, 3}, liar}
 		}, false},
 		{"a flood, and the target works", flood, true},

@@ -1,16 +1,37 @@
-package verdict_test
+package fault_test
 
 import (
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-
+	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/site"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
 )
+
+var qualityCases = []testCase{
+	{name: "a loss that the port knows nothing of", change: func(s *evidence.Set) {
+		lossy(s)
+		counted(s, endpoint.Counters{ReceivedPackets: 120, SentPackets: 180, ReceiveDrops: 2})
+	}, zone: zone.LocalSubnet, fault: "segment-lossy", cleared: []string{"link-errors"}},
+	{name: "slower than the sheet allows", change: func(s *evidence.Set) {
+		Measured(s)
+		s.Bursts[1] = Probed(Bookings, 20, 20, 120)
+		s.Sheet = pier()
+		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 80 * time.Millisecond}}
+	}, zone: zone.Beyond, fault: "path-slow"},
+	{name: "slow, and the sheet allows it", change: func(s *evidence.Set) {
+		Measured(s)
+		s.Bursts[1] = Probed(Bookings, 20, 20, 620)
+		s.Sheet = pier()
+		s.Sheet.Services = []site.Service{{Target: s.Target, Delay: 700 * time.Millisecond}}
+	}, zone: zone.None, cleared: []string{"path-slow"}},
+}
 
 // A target that is reached is still not in order when packets are lost, slow, or too small.
 func TestQuality(t *testing.T) {

@@ -1,4 +1,4 @@
-package fault
+package facts
 
 import (
 	"passepartout/internal/core/endpoint"

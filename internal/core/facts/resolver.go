@@ -1,4 +1,4 @@
-package fault
+package facts
 
 import (
 	"net/netip"
@@ -24,61 +24,61 @@ type ResolverFact struct {
 	RTT     time.Duration
 }
 
-// Serves reports whether programs can have names from it.
-func (r ResolverFact) Serves() bool {
-	return r.Speaks == Yes && r.RCode == "" && !r.Mute && !r.Behind
-}
-
-func (p *Pass) resolvers() (out []ResolverFact) {
-	if p.Endpoint == nil {
+func (f *Facts) resolvers() (out []ResolverFact) {
+	if f.Endpoint == nil {
 		return nil
 	}
-	for _, a := range p.Endpoint.AskedResolvers() {
-		f := ResolverFact{Address: a, OnLink: p.OnLink(a) || p.own(a) || a.IsLoopback(), Behind: p.Endpoint.Behind(a)}
+	for _, a := range f.Endpoint.AskedResolvers() {
+		x := ResolverFact{Address: a, OnLink: f.OnLink(a) || f.Owns(a) || a.IsLoopback(), Behind: f.Endpoint.Behind(a)}
 		silent, mute, none := false, false, false
-		for _, l := range p.Lookups {
+		for _, l := range f.Lookups {
 			if l.Server != a {
 				continue
 			}
-			f.Asked = true
+			x.Asked = true
 			switch l.Outcome {
 			case evidence.Answered:
-				f.Speaks, f.RTT = Yes, l.RTT
+				x.Speaks, x.RTT = Yes, l.RTT
 				switch {
 				case !l.AboutTarget():
 				case len(l.Addresses) > 0:
-					f.Has = true
+					x.Has = true
 				case l.RCode == "NXDOMAIN" || l.RCode == "NOERROR":
-					f.Missing = true
+					x.Missing = true
 					none = none || l.RCode == "NXDOMAIN"
 				}
 				if l.AboutTarget() && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
-					f.RCode = l.RCode
+					x.RCode = l.RCode
 				}
 			case evidence.Refused:
-				f.Closed = true
+				x.Closed = true
 			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Malformed:
 				silent = true
 				mute = mute || l.AboutTarget()
 			case evidence.LocalError:
-				f.NotSent = l.Reason
+				x.NotSent = l.Reason
 			}
 		}
 		// No address in one family says nothing while the question about the other is unanswered; that the name does not exist says all.
-		f.Missing = f.Missing && !f.Has && (none || !mute)
-		f.Mute = f.Speaks == Yes && mute && !f.Has && !f.Missing && f.RCode == ""
-		if f.Speaks == Unknown && (silent || f.Closed) {
-			f.Speaks = No
+		x.Missing = x.Missing && !x.Has && (none || !mute)
+		x.Mute = x.Speaks == Yes && mute && !x.Has && !x.Missing && x.RCode == ""
+		if x.Speaks == Unknown && (silent || x.Closed) {
+			x.Speaks = No
 		}
-		p.eachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+		f.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 			if asked == a && r.From == a && r.Came() {
-				f.Pings = Yes
+				x.Pings = Yes
 			}
 		})
-		if n, ok := p.Neighbour(a); ok && f.OnLink && n.Outcome == evidence.Answered {
-			f.Pings = Yes
+		if n, ok := f.Neighbour(a); ok && x.OnLink && n.Outcome == evidence.Answered {
+			x.Pings = Yes
 		}
-		out = append(out, f)
+		out = append(out, x)
 	}
 	return out
+}
+
+// Serves reports whether programs can have names from it.
+func (r ResolverFact) Serves() bool {
+	return r.Speaks == Yes && r.RCode == "" && !r.Mute && !r.Behind
 }

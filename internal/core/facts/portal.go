@@ -1,0 +1,120 @@
+package facts
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"passepartout/internal/core/evidence"
+	"strings"
+
+	"golang.org/x/net/publicsuffix"
+)
+
+// statusLoginNeeded is "Network Authentication Required": somebody in between says it, and never the service itself (RFC 6585 §6).
+const statusLoginNeeded = 511
+
+// unrestricted is what option 114 holds where the network says that nobody has to log in (RFC 8910 §2).
+const unrestricted = "urn:ietf:params:capport:unrestricted"
+
+// sentAway gives the host to which an answer sends its asker, if that lies outside the target's domain.
+func (f *Facts) sentAway(w evidence.Web) (host string, is bool) {
+	if w.Outcome != evidence.Answered || w.Status/100 != 3 || w.Location == "" {
+		return "", false
+	}
+	to, err := url.Parse(w.Location)
+	if err != nil || to.Hostname() == "" {
+		return "", false
+	}
+	host = strings.ToLower(strings.TrimSuffix(to.Hostname(), "."))
+	if host == strings.ToLower(f.Target.Host()) {
+		return "", false
+	}
+	here, err1 := publicsuffix.EffectiveTLDPlusOne(f.Target.Host())
+	there, err2 := publicsuffix.EffectiveTLDPlusOne(host)
+	return host, err1 != nil || err2 != nil || here != there // an address in a name's place is another host too
+}
+
+// Nearer is a connection to the target that was accepted by somebody who is nearer than the target: its packets could not have gone that
+// far.
+func (f *Facts) Nearer(a netip.Addr) (evidence.ShortConnect, bool) {
+	for _, s := range f.Shorts {
+		if s.To.Addr() != a || s.Outcome != evidence.Answered {
+			continue
+		}
+		for _, h := range f.Hops {
+			if h.To == a && h.HopLimit == s.HopLimit && h.Outcome == evidence.Expired { // the way goes on there
+				return s, true
+			}
+		}
+	}
+	return evidence.ShortConnect{}, false
+}
+
+// Between tells that an answer to a web request came from somebody in between, and why that is so.
+func (f *Facts) Between(w evidence.Web) (why string, sure, is bool) {
+	if w.Outcome != evidence.Answered && w.Flaw == evidence.NoFlaw {
+		return "", false, false
+	}
+	if f.Target.TLS && w.Flaw == evidence.NoFlaw {
+		// a good certificate is proof of the service itself, wherever it sends: to a log-in of its own elsewhere, perhaps
+		return "", false, false
+	}
+	if s, is := f.Nearer(w.To.Addr()); is {
+		return NearerWords(s), true, true
+	}
+	if w.Status == statusLoginNeeded {
+		return "the answer has status 511: this network wants a log-in", true, true
+	}
+	if host, is := f.sentAway(w); is {
+		return fmt.Sprintf("the answer sends to %s, outside the domain of %s", host, f.Target.Host()), false, true
+	}
+	return "", false, false
+}
+
+// Stranger tells that somebody in between has answered in the target's place, and why that is so.
+func (f *Facts) Stranger() (why string, is bool) {
+	for _, w := range f.Webs {
+		if why, _, is := f.Between(w); is && w.Via == "" {
+			return why, true
+		}
+	}
+	for _, a := range f.Addresses {
+		if s, is := f.Nearer(a); is && len(f.Webs) == 0 {
+			return NearerWords(s), true
+		}
+	}
+	return "", false
+}
+
+// NearerWords tells of a connection that somebody nearer than the target accepts.
+func NearerWords(s evidence.ShortConnect) string {
+	return fmt.Sprintf("a connection to %v is accepted with a hop limit of %d, and the way there is longer", s.To, s.HopLimit)
+}
+
+// NamedPortal is the captive portal that the network names, and who does and how: a DHCP server, a DHCPv6 server or a router (RFC 8910
+// §2).
+// What the lease in force says counts most.
+func (f *Facts) NamedPortal() (uri, by string) {
+	name := func(portal, how string, who any) {
+		if portal != "" {
+			uri, by = portal, fmt.Sprintf("%v, by %s,", who, how)
+		}
+	}
+	for _, r := range f.Routers6 {
+		name(r.CaptivePortal, "router advertisement", r.Router)
+	}
+	for _, i := range f.Informed6 {
+		name(i.CaptivePortal, "DHCPv6 option 103", i.From)
+	}
+	offers, _ := f.OffersSeen()
+	for _, o := range offers {
+		name(o.Terms.CaptivePortal, "DHCP option 114", o.Server)
+	}
+	if l, ok := f.Lease(); ok {
+		name(l.Terms.CaptivePortal, "DHCP option 114", l.Terms.Server)
+	}
+	if uri == unrestricted {
+		return "", ""
+	}
+	return uri, by
+}

@@ -1,0 +1,165 @@
+package facts
+
+import (
+	"net/netip"
+	"time"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/path"
+	"passepartout/internal/core/zone"
+)
+
+// Burst gives the small probes to an address; false if none have come to their end.
+func (f *Facts) Burst(a netip.Addr) (evidence.Burst, bool) {
+	for _, b := range f.Bursts {
+		if b.To == a && a.IsValid() {
+			return b, true
+		}
+	}
+	return evidence.Burst{}, false
+}
+
+// Lossy reports whether too many of the probes that an address answers were lost.
+func Lossy(b evidence.Burst) bool { return b.Received > 0 && path.Lossy(b.Sent-b.Received, b.Sent) }
+
+// Far is a burst to the target, or to a name server beyond the gateway where the target's is not known.
+func (f *Facts) Far() (b evidence.Burst, ok bool) {
+	for _, a := range f.Addresses {
+		if b, ok = f.Burst(a); ok && b.Received > 0 {
+			return b, true
+		}
+	}
+	for _, r := range f.Resolvers {
+		if b, ok = f.Burst(r.Address); ok && b.Received > 0 && !r.OnLink {
+			return b, true
+		}
+	}
+	return b, false
+}
+
+// Near is a burst to a neighbour other than a gateway.
+func (f *Facts) Near() (b evidence.Burst, ok bool) {
+	for _, b := range f.Bursts {
+		other, _ := f.Endpoint.Gateway(f.Interface, b.To.Is6())
+		if b.To != f.Gateway && b.To != other && f.OnLink(b.To) && b.Received > 0 {
+			return b, true
+		}
+	}
+	return b, false
+}
+
+// LossZone is where packets are lost: on the segment when gateway or neighbour lose and nobody farther away answers everything, beyond when
+// only what is far away does. zone.Unknown while nothing is.
+func (f *Facts) LossZone() zone.Zone { return f.lossZone.of(f.reckonLossZone) }
+
+func (f *Facts) reckonLossZone() zone.Zone {
+	gw, gwKnown := f.Burst(f.Gateway)
+	far, farKnown := f.Far()
+	near, nearKnown := f.Near()
+	lossyGateway, lossyNear, lossyFar := gwKnown && Lossy(gw), nearKnown && Lossy(near), farKnown && Lossy(far)
+	switch {
+	case farKnown && !lossyFar:
+		return zone.Unknown // all the way there and back without loss: whoever loses on the way keeps to a ration
+	case lossyGateway && (lossyFar || !nearKnown || lossyNear), lossyNear && (!gwKnown || gw.Received == 0):
+		return zone.LocalSubnet
+	case lossyFar && f.TargetOnLink():
+		return zone.LocalSubnet
+	case lossyFar && (gwKnown && gw.Received > 0 && !lossyGateway || nearKnown && !lossyNear):
+		return zone.Beyond
+	}
+	return zone.Unknown
+}
+
+// slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
+func (f *Facts) slow(near, far evidence.Burst) bool {
+	return near.Received >= path.StepProbes && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()
+}
+
+// StepBlamed is from which step in delay on it is a fault: the one that the site sheet allows the target, shorter or longer than the usual.
+func (f *Facts) StepBlamed() time.Duration {
+	if allowed, ok := f.Sheet.Allowed(f.Target); ok {
+		return allowed
+	}
+	return path.StepBlamed
+}
+
+// DelayZone is where the time is spent, if it is too much; zone.Unknown if it is not.
+func (f *Facts) DelayZone() zone.Zone { return f.delayZone.of(f.reckonDelayZone) }
+
+func (f *Facts) reckonDelayZone() zone.Zone {
+	gw, known := f.Burst(f.Gateway)
+	far, farKnown := f.Far()
+	if near, ok := f.Near(); ok && (!known || gw.Received == 0) {
+		gw, known = near, true
+	}
+	switch {
+	case !known:
+	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed:
+		return zone.LocalSubnet
+	case farKnown && f.slow(gw, far):
+		return zone.Beyond
+	}
+	return zone.Unknown
+}
+
+// Sizing gives the search for the largest packet that reaches an address.
+func (f *Facts) Sizing(a netip.Addr) (evidence.Sizing, bool) {
+	for _, s := range f.Sizings {
+		if s.To == a && a.IsValid() {
+			return s, true
+		}
+	}
+	return evidence.Sizing{}, false
+}
+
+// Vanish reports that large packets to an address disappear without a word.
+func Vanish(s evidence.Sizing) bool {
+	return s.Passes > 0 && s.Passes < s.Full && s.Lost > 0 && !s.Told
+}
+
+// Steady reports that the target itself has answered all probes in good time: nothing nearer by can lose or delay.
+func (f *Facts) Steady() bool {
+	for _, a := range f.Addresses {
+		if b, ok := f.Burst(a); !ok || Lossy(b) || b.Median > f.StepBlamed() {
+			return false
+		}
+	}
+	return len(f.Addresses) > 0
+}
+
+// Roomy reports that packets of full size reach the target, or that somebody says what does.
+func (f *Facts) Roomy() bool {
+	for _, a := range f.Addresses {
+		if s, ok := f.Sizing(a); !ok || Vanish(s) {
+			return false
+		}
+	}
+	return len(f.Addresses) > 0
+}
+
+// Begins finds the station after which something is worse than before it, up to the target: the last good one, and the first bad one.
+func (f *Facts) Begins(bad func(evidence.Burst) bool) (good, first netip.Addr, seen bool) {
+	for _, t := range f.Trails {
+		on := false
+		for _, a := range f.Addresses {
+			on = on || a == t.To
+		}
+		if !on {
+			continue
+		}
+		for _, st := range t.Stations {
+			b, ok := f.Burst(st.From)
+			if !ok || b.Received == 0 {
+				continue
+			}
+			switch {
+			case !bad(b):
+				good, first = st.From, netip.Addr{}
+			case !first.IsValid():
+				first = st.From
+			}
+		}
+		return good, first, good.IsValid() && first.IsValid()
+	}
+	return good, first, false
+}

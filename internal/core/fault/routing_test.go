@@ -1,0 +1,61 @@
+package fault_test
+
+import (
+	"net/netip"
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/target"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
+)
+
+var routingCases = []testCase{
+	{name: "no gateway", change: func(s *evidence.Set) {
+		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
+	}, zone: zone.Host, fault: "gateway-not-set", confidence: verdict.Certain, next: "Set the gateway to 172.27.40.1",
+		cleared: []string{"mask-too-narrow", "route-blocked"}},
+	{name: "no gateway, and none needed", change: func(s *evidence.Set) {
+		OnSegment(s)
+		s.Endpoint.Routes = nil
+	}, zone: zone.None, also: []string{"gateway-not-set"}},
+	{name: "gateway one octet off", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		wrong := netip.MustParseAddr("172.27.41.1")
+		s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Neighbours[0].Asked = wrong, wrong, wrong
+		s.Endpoint.Routes[0].Origin = endpoint.ByHand
+	}, zone: zone.Host, fault: "gateway-outside-subnet", confidence: verdict.Certain, says: "octet 3 is 41", next: "172.27.40.1"},
+	{name: "a blackhole", change: func(s *evidence.Set) {
+		s.Routes[0] = endpoint.RouteAnswer{To: Bookings, Verdict: endpoint.Blackhole}
+		s.Connects, s.Hops = nil, Path(NS, Gateway, Edge, Provider, Exchange, NS)
+		s.Echoes = s.Echoes[:1]
+	}, zone: zone.Host, fault: "route-blocked", says: "203.0.113.80"},
+	{name: "sending is forbidden here", change: func(s *evidence.Set) {
+		Unnamed(s, func(netip.Addr) evidence.Lookup {
+			return evidence.Lookup{Reply: evidence.Reply{Outcome: evidence.LocalError, Forbidden: true, Reason: "rules"}}
+		})
+	}, zone: zone.Host, fault: "host-firewall", confidence: verdict.Certain, cleared: []string{"gateway-silent"}},
+	{name: "answers arrive and are lost", change: func(s *evidence.Set) {
+		Unnamed(s, Unanswered)
+		s.Arrivals = []evidence.Arrival{{From: Core, Proto: "udp", Port: 53}}
+	}, zone: zone.Host, fault: "host-firewall", says: "172.27.40.2"},
+	{name: "no name server", change: func(s *evidence.Set) { s.Endpoint.Resolvers = nil; Unnamed(s, Unanswered); s.Lookups = nil },
+		zone: zone.Host, fault: "resolver-not-set", confidence: verdict.Certain, next: "172.27.40.2"},
+	{name: "no name server, and none needed", change: func(s *evidence.Set) {
+		ByAddress(s)
+		s.Endpoint.Resolvers, s.Lookups = nil, nil
+	}, zone: zone.None, also: []string{"resolver-not-set"}},
+	{name: "gateway that drops all, without frames", change: func(s *evidence.Set) {
+		GatewayGone(s)
+		s.Neighbours[0] = evidence.Neighbour{Asked: Gateway, Method: "by the kernel", Asks: 1, Reply: Answer(Gateway, 0.4)}
+		WithoutFrames(s)
+	}, zone: zone.Undetermined, says: "what arrives at the port", possible: []string{"host-firewall", "gateway-does-not-forward"}},
+	{name: "no target, no gateway", change: func(s *evidence.Set) {
+		s.Target = target.Target{}
+		s.Endpoint.Routes, s.Connects, s.Routes, s.Hops = nil, nil, nil, nil
+	}, zone: zone.Host, fault: "gateway-not-set"},
+	{name: "hosts file names the target", change: func(s *evidence.Set) {
+		s.Endpoint.Hosts = []endpoint.HostsLine{{Address: Bookings, Names: []string{"bookings.kittiwake.example"}}}
+		s.Endpoint.Resolvers, s.Lookups = nil, nil
+	}, zone: zone.None, also: []string{"resolver-not-set"}},
+}
