@@ -1,59 +1,14 @@
+// Package evidence holds typed observations: what was asked, of whom, what came back, and when. It judges nothing.
 package evidence
 
 import (
 	"net/netip"
 	"slices"
-	"time"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 )
-
-// Set is all that is known at one moment. It is a value: a collector hands out copies, and nobody changes one that was handed out.
-// The order of its slices is the order of arrival and carries no meaning.
-type Set struct {
-	Target    target.Target
-	Interface string // the one that the local checks are about
-	Endpoint  *endpoint.Endpoint
-	Sheet     *site.Sheet // the documented network to compare with; nil if there is none
-	Families  Families    // which address families were allowed
-
-	Routes     []endpoint.RouteAnswer
-	Loopback   []Echo
-	Neighbours []Neighbour
-	Swept      int // how many addresses of the segment were asked to their end
-	SweepDone  bool
-	Heard      []Heard
-	Arrivals   []Arrival
-	Discovery  *Discovery
-	Conflicts  []Conflict
-	Lookups    []Lookup
-	Elsewhere  []Lookup // at servers that are not set here, to see whether they would do better
-	Counted    []PortCount
-	Echoes     []Echo
-	Connects   []Connect
-	Webs       []Web
-	Shorts     []ShortConnect
-	Portals    []Portal
-	Scripts    []ProxyScript
-	FarEnds    []FarEnd
-	Said       []Answer
-	OtherWays  []OtherWay
-	Hops       []Hop
-	Bursts     []Burst
-	Sizings    []Sizing
-	Handoffs   []Handoff
-	Routers6   []Advertisement
-	Informed6  []Information
-
-	Chosen   []Chosen // further tests that were made, and why
-	Names    []Named  // of addresses that were met, for showing
-	Changed  string   // what of this machine's settings has changed while the questions were under way, in words
-	Withheld []Withheld
-	Open     []Kind // kinds of which more may still come
-	Elapsed  time.Duration
-}
 
 // Subject is what is asked, of which interface, and by which families.
 type Subject struct {

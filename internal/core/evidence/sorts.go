@@ -4,9 +4,105 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"time"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/site"
+	"passepartout/internal/core/target"
 )
+
+// Kind is a sort of evidence: what a fault may need to know, and what a probe can gather. Its text is part of the contract (`withheld`).
+type Kind uint8
+
+// The kinds of evidence. Zero is none.
+const (
+	_                Kind = iota
+	Settings              // what the machine itself says: ports, addresses, routes, resolvers
+	RouteLookup           // how the system would reach an address
+	Loopback              // the machine's own stack answers itself
+	GatewayNeighbour      // the gateway's link-layer address, asked for on the segment
+	OtherNeighbours       // the same of other machines on the segment
+	SegmentFrames         // what is heard on the segment unasked, and what arrives at the port
+	DHCPOffer             // what DHCP servers offer now
+	AddressConflict       // whether another machine holds our address
+	NameLookup            // what the resolvers say
+	GatewayEcho           // echo of the gateway
+	TargetEcho            // echo of the target
+	ServiceConnect        // a connection to the target's port
+	WebAnswer             // an answer to a web request
+	PathTrace             // routers on the way, by hop limit
+	LossProbes            // loss and delay: many small probes to gateway, target and what lies between
+	PacketSize            // the largest packet that reaches gateway and target
+	Responder             // what our own responder at the far end says has arrived there
+	Handoffs              // what becomes of packets that are handed to other neighbours than the routing table says
+	EndOfKinds            // what stands before it is a kind
+)
+
+// kindNames has a name for each kind: the compiler counts them.
+var kindNames = [EndOfKinds]string{
+	Settings: "settings", RouteLookup: "route-lookup", Loopback: "loopback", GatewayNeighbour: "gateway-neighbour",
+	OtherNeighbours: "other-neighbours",
+	SegmentFrames:   "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup",
+	GatewayEcho: "gateway-echo", TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer",
+	PathTrace:  "path-trace",
+	LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs",
+}
+
+// Kinds lists every kind, in order.
+func Kinds() []Kind {
+	out := make([]Kind, 0, EndOfKinds-1)
+	for k := Settings; k < EndOfKinds; k++ {
+		out = append(out, k)
+	}
+	return out
+}
+
+func (k Kind) String() string { return kindNames[k] }
+
+// Set is all that is known at one moment. It is a value: a collector hands out copies, and nobody changes one that was handed out.
+// The order of its slices is the order of arrival and carries no meaning.
+type Set struct {
+	Target    target.Target
+	Interface string // the one that the local checks are about
+	Endpoint  *endpoint.Endpoint
+	Sheet     *site.Sheet // the documented network to compare with; nil if there is none
+	Families  Families    // which address families were allowed
+
+	Routes     []endpoint.RouteAnswer
+	Loopback   []Echo
+	Neighbours []Neighbour
+	Swept      int // how many addresses of the segment were asked to their end
+	SweepDone  bool
+	Heard      []Heard
+	Arrivals   []Arrival
+	Discovery  *Discovery
+	Conflicts  []Conflict
+	Lookups    []Lookup
+	Elsewhere  []Lookup // at servers that are not set here, to see whether they would do better
+	Counted    []PortCount
+	Echoes     []Echo
+	Connects   []Connect
+	Webs       []Web
+	Shorts     []ShortConnect
+	Portals    []Portal
+	Scripts    []ProxyScript
+	FarEnds    []FarEnd
+	Said       []Answer
+	OtherWays  []OtherWay
+	Hops       []Hop
+	Bursts     []Burst
+	Sizings    []Sizing
+	Handoffs   []Handoff
+	Routers6   []Advertisement
+	Informed6  []Information
+
+	Chosen   []Chosen // further tests that were made, and why
+	Names    []Named  // of addresses that were met, for showing
+	Changed  string   // what of this machine's settings has changed while the questions were under way, in words
+	Withheld []Withheld
+	Open     []Kind // kinds of which more may still come
+	Elapsed  time.Duration
+}
 
 // sorts is the table of all observations there are.
 var sorts = []*sort{

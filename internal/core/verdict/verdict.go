@@ -67,12 +67,16 @@ type Remark struct {
 }
 
 // Judge judges a set of evidence by the whole catalogue.
-func Judge(s *evidence.Set) Result { return JudgeBy(fault.Catalogue, s) }
+func Judge(s *evidence.Set) Result { return Of(facts.New(s)) }
+
+// Of judges by the whole catalogue what is known already.
+func Of(p *facts.Facts) Result { return judge(fault.Catalogue, p) }
 
 // JudgeBy judges by a catalogue of the caller's.
-func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result {
-	p := facts.New(s)
-	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(s.Withheld)}
+func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result { return judge(catalogue, facts.New(s)) }
+
+func judge(catalogue []*fault.Fault, p *facts.Facts) Result {
+	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(p.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
 		if lossAt := p.LossZone(); lossAt != zone.Unknown && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {

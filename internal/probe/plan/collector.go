@@ -27,14 +27,11 @@ type collector struct {
 	log    Log
 	sealed bool
 	set    evidence.Set
-	open   map[evidence.Kind]int
-	idle   map[evidence.Kind]int // of those that are open: what only waits for its turn, or for something to come up
 	began  time.Time
 }
 
 func newCollector(log Log) *collector {
-	return &collector{changed: make(chan struct{}, 1), log: log, open: map[evidence.Kind]int{}, idle: map[evidence.Kind]int{},
-		began: time.Now()}
+	return &collector{changed: make(chan struct{}, 1), log: log, began: time.Now()}
 }
 
 // ask notes the question and the machine to which it is put.
@@ -45,7 +42,6 @@ func (c *collector) ask(q evidence.Subject, e *endpoint.Endpoint, sheet *site.Sh
 	if c.log != nil {
 		c.log.Begin(q, e, sheet)
 	}
-	c.tellUnderWay() // what was expected before there was anybody to tell
 }
 
 // observe takes observations in.
@@ -88,59 +84,18 @@ func (c *collector) wake() {
 	}
 }
 
-// expect marks kinds as under way; the returned function takes the mark away, once.
-func (c *collector) expect(kinds ...evidence.Kind) (done func()) {
-	c.count(c.open, kinds, 1)
-	return sync.OnceFunc(func() {
-		c.count(c.open, kinds, -1)
-		c.wake()
-	})
-}
-
-// wait marks kinds as open of which nothing is under way yet: act tells that it now is, done takes the mark away.
-func (c *collector) wait(kinds ...evidence.Kind) (act, done func()) {
-	c.count(c.idle, kinds, 1)
-	end := c.expect(kinds...)
-	act = sync.OnceFunc(func() { c.count(c.idle, kinds, -1) })
-	return act, func() { act(); end() }
-}
-
-func (c *collector) count(in map[evidence.Kind]int, kinds []evidence.Kind, n int) {
+// setOpen says of which kinds more may still come, and reports whether that has changed.
+func (c *collector) setOpen(kinds []evidence.Kind) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, k := range kinds {
-		in[k] += n
+	if slices.Equal(kinds, c.set.Open) {
+		return false
 	}
-	c.tellUnderWay()
-}
-
-// tellUnderWay brings the list of what is open up to date.
-func (c *collector) tellUnderWay() {
-	var open []evidence.Kind
-	for _, k := range evidence.Kinds() {
-		if c.open[k] > 0 {
-			open = append(open, k)
-		}
+	c.set.Open = kinds
+	if c.log != nil {
+		c.log.UnderWay(kinds)
 	}
-	if slices.Equal(open, c.set.Open) {
-		return
-	}
-	c.set.Open = open
-	if c.log != nil && c.set.Endpoint != nil {
-		c.log.UnderWay(open)
-	}
-}
-
-// busy reports whether anything is under way, besides what only waits.
-func (c *collector) busy() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for k, n := range c.open {
-		if n > c.idle[k] {
-			return true
-		}
-	}
-	return false
+	return true
 }
 
 func (c *collector) snapshot() *evidence.Set {
@@ -149,11 +104,4 @@ func (c *collector) snapshot() *evidence.Set {
 	s := c.set
 	s.Elapsed = time.Since(c.began)
 	return &s
-}
-
-// look reads the set without copying; f must not keep it.
-func (c *collector) look(f func(*evidence.Set)) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	f(&c.set)
 }

@@ -3,13 +3,11 @@ package plan
 import (
 	"context"
 	"net/netip"
-	"sync"
+	"slices"
 	"time"
 
-	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
-	"passepartout/internal/probe"
 )
 
 // The times of the hand-offs.
@@ -20,107 +18,104 @@ const (
 	// and a grace.
 	throughPatience = 1200 * time.Millisecond
 	throughGrace    = 250 * time.Millisecond
-	handoffPace     = 40 * time.Millisecond
 )
 
-// handOff hands packets to other neighbours than the routing table names, when the way it names leads nowhere: to the gateway what the mask
-// takes for a neighbour, and to every neighbour what a gateway does not pass on.
-func (r *run) handOff(ctx context.Context, iface *endpoint.Interface) {
-	own := iface.Usable(false)
-	if len(own) == 0 || r.Families.No4 {
-		return
-	}
-	from := own[0].Prefix.Addr()
-	doubtful := func(s *evidence.Set) bool { return facts.New(s).GatewayDoubtful() }
-	r.inDoubt("another-neighbour", works, doubtful, func() { r.findForwarder(ctx, iface, from) }, evidence.Handoffs)
-	_, done := r.wait(evidence.Handoffs)
-	r.wg.Go(func() {
-		defer done()
-		r.handNeighbours(ctx, from)
-	})
+// The hand-offs give packets to other neighbours than the routing table names, when the way it names leads nowhere: to the gateway what the
+// mask takes for a neighbour, and to every neighbour what a gateway does not pass on.
+var handoffSteps = []*step{
+	{brings: kinds(evidence.Handoffs),
+		after: kinds(evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.NameLookup, evidence.RouteLookup),
+		of:    silentOnLink, needless: noHandoffs, until: routerGone, ask: (*run).through},
+	{test: "another-neighbour", brings: kinds(evidence.Handoffs), after: kinds(evidence.OtherNeighbours), most: sweepMost,
+		of:       neighboursMet,
+		needless: noHandoffs, until: forwarderFound, ask: (*run).handOff},
 }
 
-// handNeighbours hands the gateway what the mask takes for a neighbour and nobody answers for.
-func (r *run) handNeighbours(ctx context.Context, from netip.Addr) {
-	through := map[netip.Addr]bool{}
-	for probe.Sleep(ctx, handoffPace) {
-		set := r.snapshot()
-		p := facts.New(set)
-		if p.Usable() == facts.Yes || !r.busy() {
-			return
-		}
-		for _, a := range p.WantedOnLink() {
-			if n, asked := p.Neighbour(a); asked && n.Outcome == evidence.Silent && !through[a] {
-				through[a] = true
-				r.step(func() { r.through(ctx, p, from, a) }, evidence.Handoffs)
-			}
-		}
-	}
+func noHandoffs(m *moment) bool {
+	return noFrames(m) || m.Families.No4 || m.Iface == nil || len(m.Iface.Usable(false)) == 0 || works(m)
 }
 
-// through hands the gateway, and the routers that are offered, what the mask takes for a neighbour.
-func (r *run) through(ctx context.Context, p *facts.Facts, from, to netip.Addr) {
-	var wg sync.WaitGroup
-	for _, by := range p.RoutersNamed() {
-		if n, known := p.Neighbour(by); by == to || known && n.Outcome == evidence.Silent {
+// silentOnLink are the addresses that the mask takes for neighbours and that nobody answers for, each with the routers that may know
+// better.
+func silentOnLink(m *moment) (out []subject) {
+	for _, a := range m.WantedOnLink() {
+		if !gone(m, a) {
 			continue
 		}
-		wg.Go(func() {
-			patience := throughPatience
-			if slowest := p.SlowestOutside(); slowest > 0 {
-				patience = min(patience, 3*slowest+throughGrace)
+		for _, by := range m.RoutersNamed() {
+			if by != a && !gone(m, by) {
+				out = append(out, subject{addr: a, by: by})
 			}
-			ctx, cancel := context.WithTimeout(ctx, patience)
-			defer cancel()
-			defer context.AfterFunc(r.present(by).ctx, cancel)()
-			n := r.segment.Resolve(ctx, from, by)
-			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
-				return
-			}
-			r.observe(evidence.Handoff{To: to, By: by, HopLimit: 64}) // before the answer can arrive at the port
-			h := r.segment.HandTo(ctx, by, n.Hardware[0], from, netip.AddrPortFrom(to, r.Target.Port), 64)
-			r.observe(h)
-		})
+		}
 	}
-	wg.Wait()
+	return out
 }
 
-// findForwarder looks for a neighbour that passes traffic on, among those that the sweep finds: it hands each a packet for elsewhere, once.
-func (r *run) findForwarder(ctx context.Context, iface *endpoint.Interface, own netip.Addr) {
-	ctx, cancel := context.WithCancel(ctx)
+func routerGone(m *moment, s subject) (bool, time.Duration) { return gone(m, s.by), 0 }
+
+// own4 is the address from which hand-offs are sent.
+func (r *run) own4() netip.Addr {
+	if i, ok := r.endpoint.Interface(r.iface); ok {
+		if own := i.Usable(false); len(own) > 0 {
+			return own[0].Prefix.Addr()
+		}
+	}
+	return netip.Addr{}
+}
+
+// through hands a router what the mask takes for a neighbour.
+func (r *run) through(ctx context.Context, s subject) {
+	patience := throughPatience
+	if slowest := facts.New(r.snapshot()).SlowestOutside(); slowest > 0 {
+		patience = min(patience, 3*slowest+throughGrace)
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	var wg sync.WaitGroup
-	defer wg.Wait()
-	handed := map[netip.Addr]bool{}
-	for probe.Sleep(ctx, handoffPace) {
-		set := r.snapshot()
-		p := facts.New(set)
-		to := evidence.Unassigned
-		for _, a := range p.Addresses {
-			if a.Is4() && !iface.OnLink(a) {
-				to = a
-			}
+	n := r.segment.Resolve(ctx, r.own4(), s.by)
+	if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
+		return
+	}
+	r.observe(evidence.Handoff{To: s.addr, By: s.by, HopLimit: 64}) // before the answer can arrive at the interface
+	r.observe(r.segment.HandTo(ctx, s.by, n.Hardware[0], r.own4(), netip.AddrPortFrom(s.addr, r.Target.Port), 64))
+}
+
+// neighboursMet are those that the sweep finds, while the gateway's way leads nowhere.
+func neighboursMet(m *moment) (out []subject) {
+	if !m.GatewayDoubtful() || forwards(m) {
+		return nil
+	}
+	for _, n := range m.Neighbours {
+		if s := (subject{by: n.Asked}); n.Outcome == evidence.Answered && len(n.Hardware) > 0 && n.Asked.Is4() && n.Asked != m.Gateway &&
+			!slices.Contains(out, s) {
+			out = append(out, s)
 		}
-		for _, n := range set.Neighbours {
-			if n.Outcome != evidence.Answered || len(n.Hardware) == 0 || !n.Asked.Is4() || n.Asked == p.Gateway || handed[n.Asked] ||
-				len(handed) >= sweepMost {
-				continue
-			}
-			handed[n.Asked] = true
-			wg.Go(func() {
-				one, done := context.WithTimeout(ctx, handoffPatience)
-				defer done()
-				h := r.segment.HandTo(one, n.Asked, n.Hardware[0], own, netip.AddrPortFrom(to, 0), 1)
-				if ctx.Err() == nil || h.Came() {
-					r.observe(h)
-				}
-				if h.Passed() {
-					cancel() // found: nobody else need be asked
-				}
-			})
+	}
+	return out
+}
+
+// forwards reports whether a neighbour has been found that passes traffic on: nobody else need be asked.
+func forwards(m *moment) bool {
+	return slices.ContainsFunc(m.Handoffs, func(h evidence.Handoff) bool { return h.HopLimit == 1 && h.Passed() })
+}
+
+func forwarderFound(m *moment, _ subject) (bool, time.Duration) { return forwards(m), 0 }
+
+// handOff hands a neighbour a packet for elsewhere whose hop limit runs out there, if it passes it on.
+func (r *run) handOff(ctx context.Context, s subject) {
+	f := facts.New(r.snapshot())
+	n, _ := f.Neighbour(s.by)
+	if len(n.Hardware) == 0 {
+		return
+	}
+	to := evidence.Unassigned
+	for _, a := range f.Addresses {
+		if a.Is4() && !f.OnLink(a) {
+			to = a
 		}
-		if set.SweepDone || p.Usable() == facts.Yes || p.Forwards == facts.Yes {
-			return // those just handed get their time
-		}
+	}
+	one, done := context.WithTimeout(ctx, handoffPatience)
+	defer done()
+	if h := r.segment.HandTo(one, s.by, n.Hardware[0], r.own4(), netip.AddrPortFrom(to, 0), 1); ctx.Err() == nil || h.Came() {
+		r.observe(h)
 	}
 }

@@ -8,13 +8,11 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/facts"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
@@ -44,7 +42,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	ctx, cancel := context.WithCancel(ctx)
 	awaited := &awaiting{Machine: c.Machine, open: map[evidence.Arrival]int{}}
 	c.Machine = awaited
-	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited}
+	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited, stopped: stopped(ctx)}
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
@@ -52,46 +50,51 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 		return nil, verdict.Result{}, err
 	}
 	named := false
-	var underWay []evidence.Kind
-	pause := time.NewTimer(0)
-	defer pause.Stop()
+	m := r.look(ctx)
+	clock, judge := time.NewTimer(never), time.NewTimer(0)
+	defer clock.Stop()
+	defer judge.Stop()
+	due := true // to be judged
 	for {
-		set := r.snapshot()
-		if ctx.Err() != nil { // the questions end with it: what was open before counts, not what is left open now
-			set = r.cutShort(underWay)
-			return set, verdict.Judge(set), nil
-		}
-		underWay = set.Open
-		result := verdict.Judge(set)
-		if onChange != nil {
-			onChange(set, result)
-		}
-		switch {
-		case c.Thorough && !named && (result.Settled || len(set.Open) == 0): // for the screen: who are they all?
-			named = true
-			r.step(func() { r.names(ctx, set) }, evidence.OtherNeighbours)
-			continue
-		case len(set.Open) == 0, result.Settled && !c.Thorough:
-			r.markQuiet()
-			if result.Zone != zone.None {
-				r.lookAgain(ctx)
-			}
-			set = r.seal()
-			return set, verdict.Judge(set), nil
-		}
+		clock.Reset(max(0, m.next-time.Since(r.started)))
 		select {
-		case <-ctx.Done():
-			continue
+		case <-ctx.Done(): // the questions end with it: what was open before counts, not what is left open now
+			set := r.cutShort(m.Open)
+			return set, verdict.Judge(set), nil
 		case <-r.changed:
+			m = r.look(ctx)
+		case <-clock.C:
+			m = r.look(ctx)
+		case <-judge.C:
+			due = false
+			result := verdict.Of(m.Facts)
+			if onChange != nil {
+				onChange(m.seen, result)
+			}
+			switch {
+			case c.Thorough && !named && (result.Settled || len(m.Open) == 0): // for the screen: who are they all?
+				named = true
+				r.begin(ctx, m, naming, subject{})
+				r.wake()
+			case len(m.Open) == 0, result.Settled && !c.Thorough:
+				r.markQuiet()
+				if result.Zone != zone.None {
+					r.lookAgain(ctx)
+				}
+				set := r.seal()
+				return set, verdict.Judge(set), nil
+			}
+			continue
 		}
-		// Evidence comes in bursts: a short pause judges a burst once.
-		pause.Reset(judgePause)
-		select {
-		case <-ctx.Done():
-		case <-pause.C:
+		if !due { // evidence comes in bursts: a short pause judges a burst once
+			due = true
+			judge.Reset(judgePause)
 		}
 	}
 }
+
+// stopped reports whether a context has ended.
+func stopped(ctx context.Context) func() bool { return func() bool { return ctx.Err() != nil } }
 
 // lookAgain reads the machine once more before a fault is named: evidence from before and after a change does not fit together.
 func (r *run) lookAgain(ctx context.Context) {
@@ -116,59 +119,24 @@ const judgePause = 2 * time.Millisecond
 type run struct {
 	Config
 	*collector
+	*board
 	echoer   *probe.Echoer
 	awaited  *awaiting
 	wg       sync.WaitGroup
+	stopped  func() bool // whether the run is over: what comes to its end then says nothing
 	iface    string
 	endpoint *endpoint.Endpoint
 	segment  *probe.Segment // nil where frames are withheld
 	allowed  machine.Permissions
-	silence  chan struct{} // closed when the wait for silence is over
-
-	mu        sync.Mutex
-	presences map[netip.Addr]presence
-	acted     map[netip.Addr]bool // addresses that the target's tests were started for
-	traced    map[netip.Addr]bool // name servers beyond to which the way was asked
-	tried     map[netip.Addr]bool // addresses that the target might have, by other name servers
-	doubts    []*doubt            // further tests that wait for their turn
 }
 
-// step runs f in the background; the kinds stay open until it ends.
-func (r *run) step(f func(), kinds ...evidence.Kind) {
-	done := r.expect(kinds...)
-	r.wg.Go(func() {
-		defer done()
-		f()
-	})
-}
-
-// presence is ended when an address on the segment has kept silent to the end: what was sent there needs no longer waiting for.
-type presence struct {
-	ctx context.Context
-	end context.CancelFunc
-}
-
-// present gives the presence of an address, which lasts until it is ended.
-func (r *run) present(a netip.Addr) presence {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	p, ok := r.presences[a]
-	if !ok {
-		p.ctx, p.end = context.WithCancel(context.Background())
-		r.presences[a] = p
-	}
-	return p
-}
-
-// start reads the machine and sets everything going that waits for nothing.
+// start reads the machine, chooses the interface and opens it for frames.
 func (r *run) start(ctx context.Context) error {
 	e, err := r.Machine.Read(ctx)
 	if err != nil {
 		return fmt.Errorf("this machine's settings: %w", err)
 	}
-	r.endpoint, r.acted, r.traced, r.silence = e, map[netip.Addr]bool{}, map[netip.Addr]bool{}, make(chan struct{})
-	r.tried = map[netip.Addr]bool{}
-	r.presences = map[netip.Addr]presence{}
+	r.endpoint = e
 	r.allowed = r.Machine.Permissions()
 	if err := e.Check(r.Interface); err != nil {
 		return err
@@ -182,21 +150,19 @@ func (r *run) start(ctx context.Context) error {
 		r.Chosen(r.iface)
 	}
 	r.withhold()
-	r.step(func() { r.loopback(ctx) }, evidence.Loopback)
-	iface, ok := e.Interface(r.iface)
-	if ok && iface.Up {
-		r.startSegment(ctx, iface)
+	if iface, ok := e.Interface(r.iface); ok && iface.Up {
+		r.segment = r.openSegment(ctx, e.Owns)
+		if r.segment != nil {
+			r.wg.Go(func() { <-ctx.Done(); r.segment.Close() })
+		}
+		for _, a := range iface.Addresses {
+			if a.Duplicate { // the system has found out by itself (RFC 4862 §5.4.5)
+				r.observe(evidence.Conflict{Address: a.Prefix.Addr(),
+					Reply: evidence.Reply{Outcome: evidence.Answered, From: a.Prefix.Addr()}})
+			}
+		}
 	}
-	r.step(func() { r.waitForSilence(ctx) }, evidence.SegmentFrames)
-	if r.Sheet != nil && !r.Target.IsZero() {
-		r.inDoubt("documented-services", works, nil, func() { r.askServices(ctx) }, evidence.ServiceConnect)
-	}
-	r.startNames(ctx)
-	if !r.Target.IsZero() {
-		r.inDoubt("named-portal", works, portalNamed, func() { r.askPortal(ctx) }, evidence.WebAnswer)
-		r.startProxies(ctx)
-	}
-	r.wg.Go(func() { r.settle(ctx) })
+	r.board = newBoard(steps)
 	return nil
 }
 
@@ -239,27 +205,6 @@ func (r *run) physical() string {
 		}
 	}
 	return name
-}
-
-// names looks up what the addresses that were met are called.
-func (r *run) names(ctx context.Context, s *evidence.Set) {
-	const patience = 500 * time.Millisecond
-	p := facts.New(s)
-	addrs := slices.Concat(p.Others, p.Outside)
-	for _, v6 := range []bool{false, true} {
-		if gw, ok := r.endpoint.Gateway(r.iface, v6); ok {
-			addrs = append(addrs, gw)
-		}
-	}
-	var servers []netip.Addr
-	for _, f := range p.Resolvers {
-		if f.Speaks == facts.Yes {
-			servers = append(servers, f.Address)
-		}
-	}
-	for a, name := range probe.Names(ctx, r.Machine, servers, addrs, patience) {
-		r.observe(evidence.Named{Address: a, Name: name})
-	}
 }
 
 // withhold lists what this process may not ask.

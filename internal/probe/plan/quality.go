@@ -21,7 +21,39 @@ const (
 	// While nothing is known of an address, a packet to it is given this long; then by the round trips seen.
 	sizeUnknown = 400 * time.Millisecond
 	sizeLeast   = 100 * time.Millisecond
+	sizeMost    = 65000 // beyond it, no probe fits
+
+	mostServersMeasured = 2
 )
+
+var qualitySteps = []*step{
+	{brings: kinds(evidence.LossProbes), of: gateways, needless: noEcho, ask: (*run).gatewayQuality},
+	{brings: kinds(evidence.PacketSize), of: gateways, ask: (*run).gatewaySize},
+	{brings: kinds(evidence.LossProbes), after: kinds(evidence.RouteLookup), of: forwarded, needless: noEcho, ask: (*run).targetQuality},
+	targetSize,
+	{brings: kinds(evidence.LossProbes), of: once, needless: withEcho, ask: (*run).namesQuality},
+}
+
+var targetSize = &step{brings: kinds(evidence.PacketSize), after: kinds(evidence.RouteLookup), of: forwarded, ask: (*run).targetSize}
+
+func noEcho(m *moment) bool { return !m.run.allowed.Echo.Granted }
+
+func withEcho(m *moment) bool { return m.run.allowed.Echo.Granted }
+
+// forwarded are the addresses of the target that this machine does not hold itself, each with the interface through which it is reached.
+func forwarded(m *moment) (out []subject) {
+	for _, route := range m.ways() {
+		if route.Verdict == endpoint.Forward {
+			out = append(out, subject{addr: route.To})
+		}
+	}
+	return out
+}
+
+// echoless is closed when an address is known not to answer echo.
+func (r *run) echoless(asked *step, a netip.Addr) <-chan struct{} {
+	return r.onceThat(func(m *moment) bool { return m.ended(asked, subject{addr: a}) && !echoes(m, a) })
+}
 
 // grace is how long missing answers are waited for after the last probe. A healthy site misses none and does not wait; a stall of this
 // machine or a queue on the way must not pass for a loss. The slowest of the answers may have waited a second for a hardware address, the
@@ -52,16 +84,9 @@ func (r *run) countAfter(ctx context.Context, b evidence.Burst) {
 	r.wg.Go(func() { r.count(ctx) })
 }
 
-func (r *run) record(b evidence.Burst) {
-	r.observe(b)
-}
-
 // burst measures loss and delay to an address: twenty probes, and forty more where any was lost. over is closed when it is known not to
 // answer echo. It is false when nothing could be counted.
 func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (evidence.Burst, bool) {
-	if !r.allowed.Echo.Granted {
-		return evidence.Burst{}, false
-	}
 	q := probe.BurstQuestion{To: a, Count: burstCount, Apart: burstApart, Enough: over, Grace: grace}
 	b, ok := probe.EchoBurst(ctx, r.echoer, q)
 	if !ok || b.Received == 0 {
@@ -78,7 +103,7 @@ func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (ev
 		}
 		b.Sent, b.Received = b.Sent+more.Sent, b.Received+more.Received
 	}
-	r.record(b)
+	r.observe(b)
 	return b, true
 }
 
@@ -87,14 +112,15 @@ func suspicious(b evidence.Burst) bool {
 }
 
 // gatewayQuality asks a second neighbour as well when the gateway loses: one that does so alone keeps to a ration.
-func (r *run) gatewayQuality(ctx context.Context, gw netip.Addr, over <-chan struct{}) {
-	b, ok := r.burst(ctx, gw, over)
+func (r *run) gatewayQuality(ctx context.Context, s subject) {
+	gw := s.addr
+	b, ok := r.burst(ctx, gw, r.echoless(gatewayEcho, gw))
 	defer r.countAfter(ctx, b)
 	if !ok || !suspicious(b) {
 		return
 	}
 	// Once more, since the first may have waited for the gateway's hardware address.
-	if a, found := r.neighbour(gw); found {
+	if a, found := r.otherOnLink(gw); found {
 		r.together(ctx, gw, a)
 		return
 	}
@@ -111,15 +137,15 @@ func (r *run) together(ctx context.Context, addrs ...netip.Addr) {
 		wg.Go(func() {
 			q := probe.BurstQuestion{To: a, Count: burstMore, Apart: stationApart, Grace: grace}
 			if b, ok := probe.EchoBurst(ctx, r.echoer, q); ok && b.Received > 0 {
-				r.record(b)
+				r.observe(b)
 			}
 		})
 	}
 	wg.Wait()
 }
 
-// neighbour is a machine on the segment that is known to be there, besides the gateway.
-func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
+// otherOnLink is a machine on the segment that is known to be there, besides the gateway.
+func (r *run) otherOnLink(gw netip.Addr) (netip.Addr, bool) {
 	i, ok := r.endpoint.Interface(r.iface)
 	for _, a := range r.endpoint.AskedResolvers() {
 		if ok && i.OnLink(a) && a != gw && !r.endpoint.Owns(a) {
@@ -131,31 +157,22 @@ func (r *run) neighbour(gw netip.Addr) (netip.Addr, bool) {
 
 // targetQuality asks once more when something is wrong, together with the gateway and the stations on the way: what comes in bursts shows
 // alike only to those who are asked at the same time. Where does it begin?
-func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struct{}) {
-	b, ok := r.burst(ctx, a, over)
+func (r *run) targetQuality(ctx context.Context, s subject) {
+	a := s.addr
+	b, ok := r.burst(ctx, a, r.echoless(targetEcho, a))
 	defer r.countAfter(ctx, b)
 	if !ok || !suspicious(b) {
 		return
 	}
-	var stations []netip.Addr
-	reached := false
-	for began := time.Now(); time.Since(began) < traceAgain+tracePatience; {
-		r.look(func(s *evidence.Set) {
-			if t, ok := s.TrailTo(a); ok {
-				stations, reached = stations[:0], t.Reached
-				for _, st := range t.Stations {
-					if st.From.IsValid() && st.From != a && !slices.Contains(stations, st.From) {
-						stations = append(stations, st.From)
-					}
-				}
-			}
-		})
-		if reached || len(stations) > 2 && time.Since(began) > tracePatience || !probe.Sleep(ctx, 50*time.Millisecond) {
-			break
-		}
-	}
+	began := time.Since(r.started)
+	r.waitUntil(ctx, func(m *moment) bool {
+		t, ok := m.TrailTo(a)
+		return ok && t.Reached || len(stationsOf(t)) > 2 && m.past(began+tracePatience) || m.past(began+traceAgain+tracePatience)
+	})
+	trail, _ := r.snapshot().TrailTo(a)
+	stations := stationsOf(trail)
 	gw, _ := r.endpoint.Gateway(r.iface, a.Is6())
-	other, _ := r.neighbour(gw)
+	other, _ := r.otherOnLink(gw)
 	for _, st := range []netip.Addr{gw, other} {
 		if st.IsValid() && !slices.Contains(stations, st) {
 			stations = append(stations, st)
@@ -164,13 +181,20 @@ func (r *run) targetQuality(ctx context.Context, a netip.Addr, over <-chan struc
 	r.together(ctx, append(stations, a)...)
 }
 
-// namesQuality measures by questions to name servers, where echo is withheld.
-func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
-	const most = 2
-	if r.allowed.Echo.Granted {
-		return
+// stationsOf are the routers on the way that have answered.
+func stationsOf(t evidence.Trail) (out []netip.Addr) {
+	for _, st := range t.Stations {
+		if st.From.IsValid() && st.From != t.To && !slices.Contains(out, st.From) {
+			out = append(out, st.From)
+		}
 	}
-	servers = servers[:min(len(servers), most)]
+	return out
+}
+
+// namesQuality measures by questions to name servers, where echo is withheld.
+func (r *run) namesQuality(ctx context.Context, _ subject) {
+	servers := r.endpoint.AskedResolvers()
+	servers = servers[:min(len(servers), mostServersMeasured)]
 	round := func(count int, apart time.Duration) (bad bool) {
 		var mu sync.Mutex
 		var wg sync.WaitGroup
@@ -180,7 +204,7 @@ func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
 				if !ok || b.Received == 0 {
 					return
 				}
-				r.record(b)
+				r.observe(b)
 				mu.Lock()
 				bad = bad || suspicious(b) || b.Received < b.Sent
 				mu.Unlock()
@@ -189,36 +213,46 @@ func (r *run) namesQuality(ctx context.Context, servers []netip.Addr) {
 		wg.Wait()
 		return bad
 	}
-	r.step(func() {
-		defer r.count(ctx)
-		if round(burstCount, burstApart) {
-			round(burstMore, stationApart) // all at the same time once more, for a loss that comes in bursts
-		}
-	}, evidence.LossProbes)
+	defer r.count(ctx)
+	if round(burstCount, burstApart) {
+		round(burstMore, stationApart) // all at the same time once more, for a loss that comes in bursts
+	}
+}
+
+// sizing marks that a packet of full size is on its way to an address.
+const sizing = "a packet of full size is on its way"
+
+func (r *run) gatewaySize(ctx context.Context, s subject) {
+	r.size(ctx, s.addr, r.iface, r.echoless(gatewayEcho, s.addr), nil)
+}
+
+func (r *run) targetSize(ctx context.Context, s subject) {
+	i := slices.IndexFunc(r.snapshot().Routes, func(x endpoint.RouteAnswer) bool { return x.To == s.addr })
+	if i >= 0 {
+		r.size(ctx, s.addr, r.snapshot().Routes[i].Interface, r.echoless(targetEcho, s.addr), func() { r.mark(mark{sizing, s.addr}) })
+	}
 }
 
 // size looks for the largest packet that reaches an address by way of an interface. begun, if it is set, is called when the first one is on
 // its way.
 func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan struct{}, begun func()) {
 	i, ok := r.endpoint.Interface(iface)
-	const mostEcho = 65000 // beyond it, no probe fits
-	if !ok || i.MTU <= 0 || i.MTU > mostEcho || i.Kind == endpoint.LoopbackKind {
+	if !ok || i.MTU <= 0 || i.MTU > sizeMost || i.Kind == endpoint.LoopbackKind {
 		return
 	}
 	patience := func() time.Duration {
 		known := time.Duration(0)
-		r.look(func(s *evidence.Set) {
-			for _, e := range s.Echoes {
-				if e.Asked == a.WithZone("") && e.Outcome == evidence.Answered {
-					known = max(known, e.RTT)
-				}
+		s := r.snapshot()
+		for _, e := range s.Echoes {
+			if e.Asked == a.WithZone("") && e.Outcome == evidence.Answered {
+				known = max(known, e.RTT)
 			}
-			for _, b := range s.Bursts {
-				if b.To == a.WithZone("") {
-					known = max(known, b.Median)
-				}
+		}
+		for _, b := range s.Bursts {
+			if b.To == a.WithZone("") {
+				known = max(known, b.Median)
 			}
-		})
+		}
 		if known == 0 {
 			return sizeUnknown
 		}

@@ -1,0 +1,135 @@
+package plan
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"time"
+
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
+	"passepartout/internal/probe"
+)
+
+var nameSteps = []*step{
+	{brings: kinds(evidence.NameLookup), of: lookups, until: resolverGone, ask: (*run).lookUp},
+	{test: "named-servers", brings: kinds(evidence.Handoffs), of: otherServers, needless: nameAnswered, until: otherServerOver,
+		ask: (*run).lookUpElsewhere},
+}
+
+// naming asks what the addresses that were met are called. It is for a screen, when all else is known.
+var naming = &step{brings: kinds(evidence.OtherNeighbours), ask: (*run).names}
+
+// lookups are the questions that every name server is asked, over whichever family: -4 and -6 are about the target. Whether it lives is
+// asked of each.
+func lookups(m *moment) (out []subject) {
+	servers := m.Endpoint.AskedResolvers()
+	ask := func(name, kind string) {
+		for _, server := range servers {
+			out = append(out, subject{addr: server, name: name, kind: kind})
+		}
+	}
+	ask("", probe.Life)
+	if m.Target.Name == "" {
+		// Any message in answer shows that the service lives; the question is one that every resolver gets and that leaves no trace.
+		if own := ownAddress(m); own.IsValid() {
+			ask(probe.ReverseName(own), "PTR")
+		}
+		return out
+	}
+	for _, name := range evidence.Candidates(m.Target.Name, m.Endpoint.Search) {
+		if !m.Families.No4 {
+			ask(name, "A")
+		}
+		if !m.Families.No6 && (len(m.Endpoint.DefaultRoutes(true)) > 0 || ownAddress(m).Is6()) {
+			ask(name, "AAAA")
+		}
+	}
+	return out
+}
+
+// ownAddress is one of this machine's, an IPv4 one if there is any.
+func ownAddress(m *moment) netip.Addr {
+	for _, v6 := range []bool{false, true} {
+		for _, i := range m.Endpoint.Interfaces {
+			for _, a := range i.Usable(v6) {
+				return a.Prefix.Addr()
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
+func resolverGone(m *moment, s subject) (bool, time.Duration) { return gone(m, s.addr), 0 }
+
+func (r *run) lookUp(ctx context.Context, s subject) {
+	if l := probe.Lookup(ctx, r.Machine, s.addr, s.name, s.kind); !r.stopped() || l.Came() {
+		r.observe(l)
+	}
+}
+
+// nameAnswered reports whether any of the servers that are set has answered.
+func nameAnswered(m *moment) bool {
+	return slices.ContainsFunc(m.Lookups, func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered })
+}
+
+// otherServers are those that are named and not set, the gateway and the DHCP servers: many serve names as well, and one that knows the
+// target's shows that the servers set are the wrong ones.
+func otherServers(m *moment) (out []subject) {
+	if m.Target.Name == "" || m.Source == "hosts file" || m.Families.No4 {
+		return nil
+	}
+	candidates, _ := m.ResolversNamed()
+	candidates = append(candidates, m.RoutersNamed()...)
+	if l, ok := m.Lease(); ok {
+		candidates = append(candidates, l.Terms.Server)
+	}
+	offers, _ := m.OffersSeen()
+	for _, o := range offers {
+		candidates = append(candidates, o.Server)
+	}
+	set := m.Endpoint.AskedResolvers()
+	for _, a := range candidates {
+		if s := (subject{addr: a}); a.IsValid() && !slices.Contains(set, a) && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// otherServerOver: when one has given an address, the others are waited for no longer than it took, and a grace.
+func otherServerOver(m *moment, s subject) (bool, time.Duration) {
+	for _, l := range m.Elsewhere {
+		if len(l.Addresses) > 0 {
+			return true, l.RTT + echoGrace
+		}
+	}
+	return gone(m, s.addr), 0
+}
+
+func (r *run) lookUpElsewhere(ctx context.Context, s subject) {
+	if l := probe.Lookup(ctx, r.Machine, s.addr, r.Target.Name, "A"); ctx.Err() == nil || l.Came() {
+		r.observe(evidence.ElsewhereLookup(l))
+	}
+}
+
+// names looks up what the addresses that were met are called.
+func (r *run) names(ctx context.Context, _ subject) {
+	const patience = 500 * time.Millisecond
+	f := facts.New(r.snapshot())
+	addrs := slices.Concat(f.Others, f.Outside)
+	for _, v6 := range []bool{false, true} {
+		if gw, ok := r.endpoint.Gateway(r.iface, v6); ok {
+			addrs = append(addrs, gw)
+		}
+	}
+	var servers []netip.Addr
+	for _, x := range f.Resolvers {
+		if x.Speaks == facts.Yes {
+			servers = append(servers, x.Address)
+		}
+	}
+	for a, name := range probe.Names(ctx, r.Machine, servers, addrs, patience) {
+		r.observe(evidence.Named{Address: a, Name: name})
+	}
+}

@@ -1,0 +1,344 @@
+package plan
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
+	"passepartout/internal/core/subnet"
+	"passepartout/internal/probe"
+)
+
+// The times of the questions to the segment, each with its reason.
+const (
+	// A second of silence is three requests unanswered.
+	neighbourPatience = 1100 * time.Millisecond
+	// When the gateway has not answered by then, the rest of the segment is asked: one that answers does so within a few milliseconds.
+	sweepAfter = 200 * time.Millisecond
+	// The rate and number of the sweep: polite, and enough to find a living segment.
+	sweepRate, sweepMost = 300, 254
+	sweepPatience        = 250 * time.Millisecond
+	// How often all IPv6 machines are called: one call may be lost.
+	callAllTimes = 3
+	// Enough neighbours to know that the segment is alive.
+	sweepEnough = 5
+	// The wait for answers whose absence is good news: never less than this, or four times the slowest answer on the segment.
+	silenceFloor = 50 * time.Millisecond
+	// How long a segment on which nobody answers is given.
+	silenceCeiling = 300 * time.Millisecond
+)
+
+var hostSteps = []*step{
+	{brings: kinds(evidence.Loopback), of: once, ask: (*run).loopback},
+}
+
+var segmentSteps = []*step{
+	{brings: kinds(evidence.GatewayNeighbour), of: gateways, ask: (*run).neighbour},
+	{brings: kinds(evidence.OtherNeighbours), of: resolversOnLink, ask: (*run).neighbour},
+	{brings: kinds(evidence.OtherNeighbours), after: kinds(evidence.RouteLookup), of: targetsOnLink, needless: noFrames,
+		ask: (*run).neighbour},
+	gatewayEcho,
+	{brings: kinds(evidence.AddressConflict), of: heldAddresses, needless: noFrames, until: untilQuiet, ask: (*run).conflict},
+	{brings: kinds(evidence.OtherNeighbours), of: segmentToSweep, ask: (*run).sweep},
+	{brings: kinds(evidence.SegmentFrames), of: when((*moment).silent), ask: func(r *run, _ context.Context, _ subject) {
+		r.askedTwice()
+		r.markQuiet()
+	}},
+}
+
+var gatewayEcho = &step{brings: kinds(evidence.GatewayEcho), of: gateways, ask: (*run).gatewayEcho}
+
+func kinds(list ...evidence.Kind) []evidence.Kind { return list }
+
+func noFrames(m *moment) bool { return m.run.segment == nil }
+
+// onSegment reports whether the interface is in a state in which the segment can be asked.
+func (m *moment) onSegment() bool { return m.Iface != nil && m.Iface.Up }
+
+// gateways are those of the interface.
+func gateways(m *moment) (out []subject) {
+	if !m.onSegment() {
+		return nil
+	}
+	for _, v6 := range []bool{false, true} {
+		if gw, ok := m.Endpoint.Gateway(m.Iface.Name, v6); ok && m.Families.Allows(gw) {
+			out = append(out, subject{addr: gw})
+		}
+	}
+	return out
+}
+
+// resolversOnLink are the name servers on the segment that are no gateway.
+func resolversOnLink(m *moment) (out []subject) {
+	if !m.onSegment() {
+		return nil
+	}
+	known := gateways(m)
+	for _, a := range m.Endpoint.AskedResolvers() {
+		if s := (subject{addr: a}); m.Iface.OnLink(a) && !m.Owns(a) && !slices.Contains(known, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// targetsOnLink are the target's addresses that need no gateway.
+func targetsOnLink(m *moment) (out []subject) {
+	for _, route := range m.ways() {
+		if route.Verdict == endpoint.Forward && !route.Via.IsValid() && m.OnLink(route.To) {
+			out = append(out, subject{addr: route.To})
+		}
+	}
+	return out
+}
+
+// heldAddresses are the own addresses of which another machine may hold one as well.
+func heldAddresses(m *moment) (out []subject) {
+	if !m.onSegment() {
+		return nil
+	}
+	for _, a := range m.Iface.Usable(false) {
+		out = append(out, subject{addr: a.Prefix.Addr()})
+	}
+	if own, ok := m.Iface.LinkLocal(); ok {
+		for _, a := range m.Iface.Addresses {
+			if x := a.Prefix.Addr(); x.Is6() && !x.IsLinkLocalUnicast() {
+				out = append(out, subject{addr: x, by: own})
+			}
+		}
+	}
+	return out
+}
+
+// segmentToSweep is there when the gateway has not soon shown that it is there, and later when it passes nothing on.
+func segmentToSweep(m *moment) []subject {
+	if !m.onSegment() || !m.past(sweepAfter) {
+		return nil
+	}
+	if m.Alive == facts.Yes && (len(m.Iface.Usable(false)) == 0 || !m.Gateway.Is4() || m.Forwards == facts.Yes || noFrames(m) ||
+		!m.past(doubtAfter) || !m.GatewayDoubtful()) {
+		return nil
+	}
+	return once(m)
+}
+
+// silent reports whether the wait for answers whose absence is good news is over.
+func (m *moment) silent() bool {
+	if !m.run.quiet {
+		until := silenceCeiling
+		if slowest(m.Set) > 0 || noFrames(m) {
+			until = silenceTime(m.Set)
+		}
+		m.run.quiet = m.past(until)
+	}
+	return m.run.quiet
+}
+
+func untilQuiet(m *moment, _ subject) (bool, time.Duration) { return m.silent(), 0 }
+
+// slowest is the slowest answer that came from the segment itself, 0 while none has.
+func slowest(s *evidence.Set) (slowest time.Duration) {
+	for _, n := range s.Neighbours {
+		if n.Outcome == evidence.Answered && n.Asks <= 1 && len(n.Hardware) <= 1 {
+			slowest = max(slowest, n.RTT)
+		}
+	}
+	return slowest
+}
+
+func silenceTime(s *evidence.Set) time.Duration { return max(silenceFloor, 4*slowest(s)) }
+
+// gone reports whether a neighbour has kept silent to the end: what was sent there needs no longer waiting for.
+func gone(m *moment, a netip.Addr) bool {
+	n, asked := m.Neighbour(a)
+	return asked && n.Outcome == evidence.Silent
+}
+
+func (r *run) loopback(ctx context.Context, _ subject) {
+	addr := netip.MustParseAddr("127.0.0.1")
+	if r.Families.No4 {
+		addr = netip.IPv6Loopback()
+	}
+	var e evidence.Echo
+	for range 2 { // once more, since a machine that stalls for a moment must not pass for one that is broken
+		ask, cancel := context.WithTimeout(ctx, 500*time.Millisecond)
+		e, _ = r.echoer.AskEcho(ask, probe.EchoQuestion{To: addr, Size: 24})
+		cancel()
+		if e.Outcome != evidence.Silent || ctx.Err() != nil {
+			break
+		}
+	}
+	r.observe(evidence.OwnEcho(e))
+}
+
+// neighbour resolves an address on the segment: in frames where permitted, else by provoking the kernel.
+func (r *run) neighbour(ctx context.Context, s subject) {
+	iface, ok := r.endpoint.Interface(r.iface)
+	if !ok {
+		return
+	}
+	if r.segment == nil {
+		probe.Provoke(ctx, r.Machine, iface.Name, []netip.Addr{s.addr}, neighbourPatience, func(n evidence.Neighbour) {
+			if ctx.Err() == nil {
+				r.observe(n)
+			}
+		})
+		return
+	}
+	if n := r.segment.Resolve(ctx, sourceFor(iface, s.addr), s.addr); ctx.Err() == nil || n.Came() {
+		r.observe(n)
+	}
+}
+
+// sourceFor is an own address from which to ask for a neighbour: one of the same scope.
+func sourceFor(iface *endpoint.Interface, to netip.Addr) netip.Addr {
+	if to.Is4() {
+		if own := iface.Usable(false); len(own) > 0 {
+			return own[0].Prefix.Addr()
+		}
+		return netip.Addr{}
+	}
+	for _, a := range iface.Addresses {
+		own := a.Prefix.Addr()
+		if own.Is6() && own.IsLinkLocalUnicast() == to.IsLinkLocalUnicast() && !a.Tentative && !a.Duplicate {
+			return own
+		}
+	}
+	return netip.Addr{}
+}
+
+// gatewayEcho asks the gateway for an echo: three times, since the first may be lost while its hardware address is being asked for.
+func (r *run) gatewayEcho(ctx context.Context, s subject) {
+	gw := s.addr
+	if gw.IsLinkLocalUnicast() && gw.Is6() {
+		gw = gw.WithZone(r.iface)
+	}
+	for _, wait := range []time.Duration{0, 300 * time.Millisecond, 600 * time.Millisecond} {
+		ask, cancel := context.WithTimeout(ctx, max(wait, silenceTime(r.snapshot())))
+		e, _ := r.echoer.AskEcho(ask, probe.EchoQuestion{To: gw, Size: 24})
+		cancel()
+		if ctx.Err() != nil && !e.Came() {
+			return
+		}
+		e.Asked = gw.WithZone("")
+		r.observe(e)
+		if e.Came() {
+			return
+		}
+	}
+}
+
+// echoes reports whether an address has answered an echo.
+func echoes(m *moment, a netip.Addr) bool {
+	return slices.ContainsFunc(m.Echoes, func(e evidence.Echo) bool { return e.Asked == a.WithZone("") && e.Outcome == evidence.Answered })
+}
+
+// conflict asks whether another machine holds an own address. For IPv6 the segment is asked from the link-local address: this machine
+// itself does not hear the question, so that whoever answers is another one (RFC 4861 §7.2.4).
+func (r *run) conflict(ctx context.Context, s subject) {
+	var c evidence.Conflict
+	if s.addr.Is4() {
+		c = r.segment.Conflict(ctx, s.addr)
+	} else {
+		began := time.Now()
+		n := r.segment.Resolve(ctx, s.by, s.addr)
+		c = evidence.Conflict{Address: s.addr, Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}}
+		if n.Outcome == evidence.Answered && len(n.Hardware) > 0 {
+			c.Reply, c.Hardware = n.Reply, n.Hardware[0]
+		}
+	}
+	if !r.stopped() || c.Came() {
+		r.observe(c)
+	}
+}
+
+// askedTwice looks again who has answered for the gateways: the first answer ended the question, and a second one is the finding.
+func (r *run) askedTwice() {
+	if r.segment == nil {
+		return
+	}
+	for _, v6 := range []bool{false, true} {
+		gw, ok := r.endpoint.Gateway(r.iface, v6)
+		if holders := r.segment.Holders(gw); ok && len(holders) > 1 {
+			r.observe(evidence.Neighbour{Asked: gw, Method: "arp", Asks: 1, Hardware: holders,
+				Reply: evidence.Reply{Outcome: evidence.Answered, From: gw, RTT: time.Since(r.began)}})
+		}
+	}
+}
+
+// callAll asks all IPv6 machines of the segment at once: a prefix of IPv6 is too large to be gone through (RFC 7707).
+func (r *run) callAll(ctx context.Context, iface *endpoint.Interface) {
+	if r.segment == nil {
+		return
+	}
+	var own []netip.Addr // who has no way back to the one may have one to the other
+	if a, ok := iface.LinkLocal(); ok {
+		own = append(own, a)
+	}
+	if global := iface.Usable(true); len(global) > 0 {
+		own = append(own, global[0].Prefix.Addr())
+	}
+	for range callAllTimes {
+		for _, from := range own {
+			_ = r.segment.AskAllNodes(from)
+		}
+		if !probe.Sleep(ctx, sweepPatience) {
+			return
+		}
+	}
+	r.observe(evidence.Sweep{Done: true})
+}
+
+// sweep asks everybody on the segment.
+func (r *run) sweep(ctx context.Context, _ subject) {
+	iface, ok := r.endpoint.Interface(r.iface)
+	if !ok {
+		return
+	}
+	own := iface.Usable(false)
+	if len(own) == 0 {
+		r.callAll(ctx, iface)
+		return
+	}
+	f := facts.New(r.snapshot())
+	prefix := own[0].Prefix
+	// First where routers stand: those that are named, and the ends of the prefix. Then nearest first.
+	var targets []netip.Addr
+	for _, a := range slices.Concat(f.RoutersNamed(), []netip.Addr{prefix.Masked().Addr().Next(), subnet.Last(prefix).Prev()},
+		slices.Collect(subnet.Around(prefix, prefix.Addr(), sweepMost))) {
+		if subnet.Usable(prefix, a) && a != prefix.Addr() && a != f.Gateway && !slices.Contains(targets, a) {
+			targets = append(targets, a)
+		}
+	}
+	var answered atomic.Int32
+	done := func(n evidence.Neighbour) {
+		if n.Outcome != evidence.Answered {
+			return
+		}
+		answered.Add(1)
+		r.observe(n)
+	}
+	// Five show that the segment lives. Where the gateway came by DHCP, it may be that another one is the router: then all are asked, until
+	// one is found.
+	enough := func() bool { return answered.Load() >= sweepEnough }
+	if f.GatewayFromDHCP() {
+		enough = func() bool {
+			return slices.ContainsFunc(r.snapshot().Handoffs, func(h evidence.Handoff) bool { return h.HopLimit == 1 && h.Passed() })
+		}
+	}
+	swept := 0
+	if r.segment != nil {
+		swept = r.segment.Sweep(ctx, own[0].Prefix.Addr(), targets, sweepRate, sweepPatience, done, enough)
+	} else {
+		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, done)
+		swept = len(targets)
+	}
+	if ctx.Err() == nil {
+		r.observe(evidence.Sweep{Asked: swept, Done: true})
+	}
+}
