@@ -195,7 +195,7 @@ func (f *flags) checkCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				c.Said = append(c.Said, answer)
+				c.Answers = append(c.Answers, answer)
 			}
 			at := time.Now()
 			known, err := conductor.New(cmd.Context(), c).Once()

@@ -28,7 +28,7 @@ func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
 func main() {
 	// Little is alive at any time, and much is thrown away: collecting more than twice as often as usual costs nothing that shows, and
 	// keeps the program small.
-	debug.SetGCPercent(40)
+	debug.SetGCPercent(20)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	os.Exit(run(ctx, os.Args[1:]))

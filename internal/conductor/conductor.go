@@ -31,7 +31,7 @@ type Config struct {
 	Families  evidence.Families
 	Sheet     *site.Sheet
 	Responder target.Target
-	Said      []evidence.Answer
+	Answers   []evidence.Answer
 	Deadline  time.Duration        // of one run of the tests
 	Thorough  bool                 // tests go on after their verdict, until everything has been asked: for a screen
 	Asleep    func() time.Duration // how long the machine has been suspended so far; nil: never
@@ -56,7 +56,7 @@ type Conductor struct {
 	running  *round
 	began    time.Time // when tests were begun last
 	wanted   string    // why tests are wanted at once; "" if they are not
-	said     []evidence.Answer
+	answers  []evidence.Answer
 	watcher  *watch.Watcher
 	known    map[string]int      // the witnesses under watch, by what they are told apart by
 	answered map[netip.Addr]bool // who has answered what the watch asked
@@ -82,7 +82,7 @@ type round struct {
 func New(ctx context.Context, c Config) *Conductor {
 	out := &Conductor{Config: c, wake: make(chan struct{}, 1), hurry: make(chan struct{}, 1), news: make(chan struct{}, 1),
 		known: map[string]int{}, outages: map[time.Time]event.Outage{}, answered: map[netip.Addr]bool{}, told: map[string]event.Watched{}}
-	out.said = c.Said
+	out.answers = c.Answers
 	out.ctx, out.end = context.WithCancel(ctx)
 	out.machine = shared.New(c.Machine, out.gap)
 	return out
@@ -175,7 +175,7 @@ func (c *Conductor) Say(s evidence.Answer) {
 	defer c.mu.Unlock()
 	r := &c.state.Round
 	c.add(event.Observed{Round: r.Number, What: s})
-	c.said = r.Set.Said
+	c.answers = r.Set.Answers
 	result := verdict.Judge(&r.Set)
 	c.add(event.Judged{Round: r.Number, Settled: r.Settled, Over: r.Over, Elapsed: r.Set.Elapsed, Verdict: event.VerdictOf(result),
 		Result: &result})
@@ -184,7 +184,7 @@ func (c *Conductor) Say(s evidence.Answer) {
 // Unsay takes back what a person has said.
 func (c *Conductor) Unsay() {
 	c.mu.Lock()
-	c.said = nil
+	c.answers = nil
 	c.mu.Unlock()
 }
 
@@ -310,26 +310,26 @@ func (c *Conductor) begin(because string) *round {
 	c.round++
 	r := &round{number: c.round, cancel: cancel, done: make(chan struct{})}
 	c.running, c.began = r, time.Now()
-	said := c.said
+	given := c.answers
 	c.mu.Unlock()
 	c.wg.Go(func() {
 		defer close(r.done)
 		defer cancel()
-		c.run(ctx, r, because, said)
+		c.run(ctx, r, because, given)
 	})
 	return r
 }
 
-func (c *Conductor) run(ctx context.Context, r *round, because string, said []evidence.Answer) {
+func (c *Conductor) run(ctx context.Context, r *round, because string, given []evidence.Answer) {
 	judged := func(set *evidence.Set, result verdict.Result, over bool) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		if r.quit {
 			return
 		}
-		if !slices.Equal(c.said, set.Said) { // said since the tests were begun
+		if !slices.Equal(c.answers, set.Answers) { // said since the tests were begun
 			with := *set
-			with.Said = c.said
+			with.Answers = c.answers
 			result = verdict.Judge(&with)
 		}
 		settled := c.state.Round.Settled
@@ -342,7 +342,7 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, said []ev
 	}
 	set, result,
 		err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
-		Responder: c.Responder, Said: said, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}},
+		Responder: c.Responder, Answers: given, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}},
 		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
 	switch {
 	case err != nil:

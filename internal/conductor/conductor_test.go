@@ -106,12 +106,12 @@ func TestWhatAPersonSaysCountsAtOnce(t *testing.T) {
 	said := evidence.Answer{Question: "others-affected", Answer: "they-do"}
 	c.Say(said)
 	s := c.State()
-	assert.Equal(t, []evidence.Answer{said}, s.Round.Set.Said)
+	assert.Equal(t, []evidence.Answer{said}, s.Round.Set.Answers)
 	c.Again()
 	s = wait(t, c, "the second verdict", func(s state.State) bool { return s.Round.Number > 1 && current(s) })
-	assert.Equal(t, []evidence.Answer{said}, s.Round.Set.Said, "what was said is known to later tests")
+	assert.Equal(t, []evidence.Answer{said}, s.Round.Set.Answers, "what was said is known to later tests")
 	c.Say(evidence.Answer{Question: said.Question})
-	assert.Empty(t, c.State().Round.Set.Said)
+	assert.Empty(t, c.State().Round.Set.Answers)
 }
 
 func TestCloseEndsAllInTheMiddle(t *testing.T) {

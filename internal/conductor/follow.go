@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/core/lease"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/state"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/machine/shared"
 	"passepartout/internal/probe"
@@ -109,12 +110,12 @@ func (c *Conductor) leasePhases(now *endpoint.Endpoint) {
 		case lease.Rebinding:
 			c.add(event.Changed{Of: event.Lease, Endpoint: now,
 				What: fmt.Sprintf("the lease of %v is past T2, and nobody has renewed it: it ends at %s", l.Terms.Address,
-					l.Expires.Local().Format("15:04:05"))})
+					wording.Clock(l.Expires.Local()))})
 		case lease.Expired:
 			c.add(event.Changed{Of: event.Lease, Endpoint: now, What: fmt.Sprintf("the lease of %v has run out", l.Terms.Address)})
 		case lease.Renewing:
 			c.add(event.Changed{Of: event.Lease, Endpoint: now, Quiet: true,
-				What: fmt.Sprintf("the lease of %v is due for renewal since %s", l.Terms.Address, l.T1.Local().Format("15:04:05"))})
+				What: fmt.Sprintf("the lease of %v is due for renewal since %s", l.Terms.Address, wording.Clock(l.T1.Local()))})
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	vgdraw "gonum.org/v1/plot/vg/draw"
 
 	"passepartout/internal/core/series"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -110,7 +111,7 @@ func (t Times) Draw(dc vgdraw.Canvas) {
 		top -= laneHeight
 	}
 	for _, at := range timeTicks(t.From, t.To) {
-		words := t.Start.Add(at).Format("15:04:05")
+		words := wording.Clock(t.Start.Add(at))
 		if place := x(at) - plain(smallSize).Width(words)/2; place > dc.Min.X+axisWidth-20 {
 			put(dc, faint(smallSize), place, top-clockHeight+4, words)
 		}

@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -208,7 +209,7 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 			fmt.Fprintf(&b, "  · %v: %s\n", h.Kind, h.Why)
 		}
 	}
-	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no port"), fault.Millis(s.Elapsed))
+	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no port"), wording.Millis(s.Elapsed))
 	_, err := io.WriteString(w, b.String())
 	return err
 }

@@ -8,12 +8,12 @@ import (
 
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/draw"
 	"passepartout/internal/probe/watch"
@@ -64,7 +64,7 @@ func (t Times) Page(endpoint string) draw.Page {
 	targets := t.Targets[:min(len(t.Targets), mostLanes)]
 	p := draw.Page{Title: "Round trips over time", At: t.Start, Lines: []string{
 		fmt.Sprintf("from %s  ·  %s to %s  ·  times of day are this machine's", endpoint, t.Start.Add(t.From).Format("2006-01-02 15:04:05"),
-			t.Start.Add(t.To).Format("15:04:05")),
+			wording.Clock(t.Start.Add(t.To))),
 	}}
 	if n := len(t.Targets); n > mostLanes {
 		p.Lines = append(p.Lines, fmt.Sprintf("the first %d of %d targets; the data has all", mostLanes, n))
@@ -74,7 +74,7 @@ func (t Times) Page(endpoint string) draw.Page {
 	for _, w := range targets {
 		note := fmt.Sprintf("%d of %d lost", w.Summary.Lost(), w.Summary.Sent())
 		if w.Summary.Times.Known {
-			note = fmt.Sprintf("typical %s, ± %s; ", fault.Millis(w.Summary.Times.Median), fault.Millis(w.Summary.Times.Half())) + note
+			note = fmt.Sprintf("typical %s, ± %s; ", wording.Millis(w.Summary.Times.Median), wording.Millis(w.Summary.Times.Half())) + note
 		}
 		if n := w.Summary.Late; n > 0 {
 			note += fmt.Sprintf(" (%d late)", n)
@@ -100,25 +100,14 @@ func (t Times) Page(endpoint string) draw.Page {
 
 // OutageLine is one outage for a person.
 func (t Times) OutageLine(o blame.Outage) string {
-	return fmt.Sprintf("%s  %s  %s: %s", t.Start.Add(o.From).Format("15:04:05"), Lasting(o.Length()), o.Zone, o.Evidence())
-}
-
-// Lasting writes a length of time in whole seconds, or tenths of short ones.
-func Lasting(d time.Duration) string {
-	switch {
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	}
-	return d.Round(time.Second).String()
+	return fmt.Sprintf("%s  %s  %s: %s", wording.Clock(t.Start.Add(o.From)), wording.Lasting(o.Length()), o.Zone, o.Evidence())
 }
 
 // Page draws a trace.
 func (t Trace) Page(endpoint string, at time.Time) draw.Page {
 	p := draw.Page{Title: "Path to " + place(t.Target, t.Address), At: at, Lines: []string{
 		fmt.Sprintf("from %s  ·  %s  ·  %d rounds  ·  %s  ·  %s", endpoint, MethodWords[t.Method], t.Rounds,
-			at.Format("2006-01-02 15:04:05"), fault.Millis(t.took)),
+			at.Format("2006-01-02 15:04:05"), wording.Millis(t.took)),
 	}}
 	figure := draw.Path{Reached: t.Reached}
 	for i, pl := range t.places {
@@ -162,7 +151,7 @@ func CheckPage(s *evidence.Set, r verdict.Result, at time.Time) draw.Page {
 		about = "gateway and name servers; nothing beyond was asked for"
 	}
 	p := draw.Page{Title: "Can " + host + " reach it?  " + about, At: at,
-		Lines: []string{fmt.Sprintf("port %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), fault.Millis(s.Elapsed))}}
+		Lines: []string{fmt.Sprintf("port %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), wording.Millis(s.Elapsed))}}
 	p.Parts = append(p.Parts, draw.Line{Line: topology.Of(s, r)}, draw.Words{Head: Headline(r), Text: r.Sentence})
 	for _, a := range r.Also {
 		p.Parts = append(p.Parts, draw.Words{Text: "Also: " + a.Sentence})

@@ -19,6 +19,7 @@ import (
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
@@ -135,6 +136,6 @@ func TestSaveByEnding(t *testing.T) {
 
 func TestLasting(t *testing.T) {
 	for d, want := range map[time.Duration]string{1500 * time.Millisecond: "1.5 s", 42 * time.Second: "42 s", 125 * time.Second: "2m5s"} {
-		assert.Equal(t, want, report.Lasting(d))
+		assert.Equal(t, want, wording.Lasting(d))
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"passepartout/internal/core/dhcp"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/wording"
 )
 
 // LeaseSchema names the shape of the JSON of leases.
@@ -134,7 +134,7 @@ func list(addrs []netip.Addr) string {
 	if len(addrs) == 0 {
 		return ""
 	}
-	return fault.List(addrs)
+	return wording.List(addrs)
 }
 
 func by(l lease.Lease) string {

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/names"
+	"passepartout/internal/core/wording"
 )
 
 // The shapes of the JSON of names.
@@ -215,10 +215,10 @@ func FiguresWords(f names.Figures) (share, typical, worst string) {
 	}
 	share, typical, worst = fmt.Sprintf("%d of %d", f.Answered, f.Asked), "·", "·"
 	if d, ok := f.Typical(); ok {
-		typical = fault.Millis(d)
+		typical = wording.Millis(d)
 	}
 	if d, ok := f.Worst(); ok {
-		worst = fault.Millis(d)
+		worst = wording.Millis(d)
 	}
 	return share, typical, worst
 }

@@ -11,7 +11,7 @@ import (
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/wording"
 )
 
 // Asked is what came when DHCP servers, IPv6 routers and DHCPv6 servers were asked for settings.
@@ -117,14 +117,14 @@ func (a Asked) WriteJSON(w io.Writer) error {
 func (a Asked) WriteText(w io.Writer) error {
 	var b strings.Builder
 	d := a.Discovery
-	fmt.Fprintf(&b, "asked on %s for %s; no lease was taken\n", a.Interface, Lasting(d.Waited))
+	fmt.Fprintf(&b, "asked on %s for %s; no lease was taken\n", a.Interface, wording.Lasting(d.Waited))
 	if l, ok := a.Endpoint.Lease(a.Interface); ok {
 		fmt.Fprintf(&b, "held here         %v, router %s, name servers %s, by %s from %s\n", l.Terms.Prefix(), list(l.Terms.Routers),
 			list(l.Terms.Resolvers), l.Client, known(l.Terms.Server))
 	}
 	for _, o := range d.Offers {
 		fmt.Fprintf(&b, "%-17v offers %v, router %s, name servers %s, for %s, after %s\n", o.Server, o.Address, list(o.Routers),
-			list(o.Resolvers), LeaseTime(o.Lease), fault.Millis(o.RTT))
+			list(o.Resolvers), LeaseTime(o.Lease), wording.Millis(o.RTT))
 	}
 	for _, o := range d.Answers {
 		fmt.Fprintf(&b, "%-17v told, when informed of the address held: router %s, name servers %s\n", o.Server, list(o.Routers),

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/probe/watch"
 )
 
@@ -127,10 +127,10 @@ func (o Ping) Probe(s *watch.Subject, r watch.Result) error {
 }
 
 func (o Ping) line(s *watch.Subject, r watch.Result, word string) error {
-	shape, rest := "━━", fault.Millis(r.RTT)
+	shape, rest := "━━", wording.Millis(r.RTT)
 	switch word {
 	case "timeout":
-		shape, word, rest = "┈┈", "no answer", "after "+fault.Millis(r.Waited)
+		shape, word, rest = "┈┈", "no answer", "after "+wording.Millis(r.Waited)
 		if r.Reply.Reason != "" {
 			rest = r.Reply.Reason
 		}
@@ -210,11 +210,11 @@ func SummaryLine(name string, named bool, s series.Summary) string {
 		parts = append(parts, "lost in runs of "+strings.Join(runs, " ")+more)
 	}
 	if s.Times.Known {
-		parts = append(parts, fmt.Sprintf("half within %s", fault.Millis(s.Times.Median)),
-			fmt.Sprintf("most between %s and %s", fault.Millis(s.Times.P05), fault.Millis(s.Times.P95)))
+		parts = append(parts, fmt.Sprintf("half within %s", wording.Millis(s.Times.Median)),
+			fmt.Sprintf("most between %s and %s", wording.Millis(s.Times.P05), wording.Millis(s.Times.P95)))
 	}
 	if s.Variation.Known {
-		parts = append(parts, "from one to the next mostly within "+fault.Millis(s.Variation.P95))
+		parts = append(parts, "from one to the next mostly within "+wording.Millis(s.Variation.P95))
 	}
 	return strings.Join(parts, " · ")
 }

@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 )
 
 // PortSchema names the shape of the JSON of a port.
@@ -100,7 +101,7 @@ func (p PortSeen) WriteText(w io.Writer) error {
 	if usual := p.Usual(); usual != "" {
 		b.WriteString("; documented: " + usual)
 	}
-	fmt.Fprintf(&b, "\nin %s\n", Lasting(p.Over))
+	fmt.Fprintf(&b, "\nin %s\n", wording.Lasting(p.Over))
 	fmt.Fprintf(&b, "  received  %s, %.1f packets/s\n", Bits(p.Grown.ReceivedBytes, p.Over), PerSecond(p.Grown.ReceivedPackets, p.Over))
 	fmt.Fprintf(&b, "  sent      %s, %.1f packets/s\n", Bits(p.Grown.SentBytes, p.Over), PerSecond(p.Grown.SentPackets, p.Over))
 	trouble := p.Trouble()

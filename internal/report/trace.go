@@ -7,8 +7,8 @@ import (
 	"net/netip"
 	"time"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
+	"passepartout/internal/core/wording"
 )
 
 // TraceSchema names the shape of trace's JSON.
@@ -150,7 +150,7 @@ func (t Trace) WriteText(w io.Writer) error {
 	for _, s := range path.Stretches(t.places) {
 		adds := ""
 		if s.Known {
-			adds = "adds " + fault.Millis(s.Adds)
+			adds = "adds " + wording.Millis(s.Adds)
 		}
 		fmt.Fprintf(w, "  %-24s %-16s %s\n", SegmentWords[s.Segment], adds, ThroughWords(s))
 		for _, p := range s.Places {
@@ -168,7 +168,7 @@ func (t Trace) WriteText(w io.Writer) error {
 			end += fmt.Sprintf("; nothing answers after station %d", n)
 		}
 	}
-	_, err := fmt.Fprintf(w, "%s, %s.\n", end, fault.Millis(t.took))
+	_, err := fmt.Fprintf(w, "%s, %s.\n", end, wording.Millis(t.took))
 	return err
 }
 
@@ -190,7 +190,7 @@ func (t Trace) station(w io.Writer, h Hop) {
 		if i > 0 {
 			note = ""
 		}
-		fmt.Fprintf(w, "    %s station %-3d %9s   %s%s\n", shape, h.TTL, fault.Millis(a.median), place(a.Name, a.From), note)
+		fmt.Fprintf(w, "    %s station %-3d %9s   %s%s\n", shape, h.TTL, wording.Millis(a.median), place(a.Name, a.From), note)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -79,11 +80,11 @@ func (w *Watch) Take(e event.Event, s *state.State) {
 		w.write(at, changeLine{EventSchema, at, "change", b.What, b.Of}, "%s", b.What)
 	case event.Outage:
 		o := outageLine{EventSchema, at, "outage", zoneNow(s, b), stamp(b.From), nil, b.Evidence}
-		words := "began at " + b.From.Format("15:04:05")
+		words := "began at " + wording.Clock(b.From)
 		if !b.To.IsZero() {
 			to := stamp(b.To)
 			o.To = &to
-			words = fmt.Sprintf("from %s for %s", b.From.Format("15:04:05"), Lasting(b.To.Sub(b.From)))
+			words = fmt.Sprintf("from %s for %s", wording.Clock(b.From), wording.Lasting(b.To.Sub(b.From)))
 		}
 		w.write(at, o, "outage, %s, %s: %s", o.Zone, words, b.Evidence)
 	case event.Stopped:
@@ -107,7 +108,7 @@ func (w *Watch) Take(e event.Event, s *state.State) {
 	}
 	words := fmt.Sprintf("%s (%s) %s", Headline(r), r.Confidence, r.Sentence)
 	if v.Standing != state.Current {
-		words = fmt.Sprintf("%s since %s: %s. Was: %s", v.Standing, since.Format("15:04:05"), because, Headline(r))
+		words = fmt.Sprintf("%s since %s: %s. Was: %s", v.Standing, wording.Clock(since), because, Headline(r))
 	}
 	w.write(at, verdictLine{EventSchema, at, "verdict", v.Standing, stamp(since), because, verdictOf(r)}, "%s", words)
 }
@@ -133,7 +134,7 @@ func (w *Watch) write(at time.Time, line any, format string, args ...any) {
 	if w.JSON {
 		err = json.NewEncoder(w.To).Encode(line)
 	} else {
-		_, err = fmt.Fprintf(w.To, "%s  "+format+"\n", append([]any{at.Local().Format("15:04:05")}, args...)...)
+		_, err = fmt.Fprintf(w.To, "%s  "+format+"\n", append([]any{wording.Clock(at.Local())}, args...)...)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -8,10 +8,10 @@ import (
 	"strings"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 )
 
 // addressView draws the addresses in their prefix, and the routes.
@@ -112,7 +112,7 @@ func listOrNone(addrs []netip.Addr) string {
 	if len(addrs) == 0 {
 		return "none"
 	}
-	return fault.List(addrs)
+	return wording.List(addrs)
 }
 
 // routeTable lists the routes of both families and the system's own answer for the target.

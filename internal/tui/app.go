@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
@@ -99,7 +100,11 @@ type model struct {
 	over          []*layer // what lies over it, the last on top
 	now           time.Time
 	drawn         tea.View // the frame that was drawn last
-	unseen        bool     // what came since changes nothing that is shown before the next frame
+	lined         struct { // the line that was drawn last
+		of   lineOf
+		line topology.Line
+	}
+	unseen bool // what came since changes nothing that is shown before the next frame
 
 	input      textinput.Model
 	flaw       string // what is wrong with the input
@@ -403,7 +408,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (m *model) take(s state.State) {
 	was := m.state
 	m.state, m.now = s, time.Now()
-	if s.Round.Number > 0 {
+	if s.Round.Number > 0 && (m.set == nil || !sameButProbes(&was, &s)) {
 		_, result := s.Shown()
 		m.set, m.result = s.Latest(), result
 	}

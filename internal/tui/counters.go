@@ -12,10 +12,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
@@ -124,7 +124,7 @@ func (m *model) pressCounters(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		return nil, false
 	}
 	v.zero = &readings[len(readings)-1]
-	v.note = "counted from zero since " + v.zero.at.Format("15:04:05")
+	v.note = "counted from zero since " + wording.Clock(v.zero.at)
 	return nil, true
 }
 
@@ -276,7 +276,7 @@ func (m *model) troubles(p report.PortSeen) []string {
 	head := &row{}
 	head.at(2).put(t.loud, "Lost at the port").
 		put(t.faint,
-			fmt.Sprintf("   since %s, while %d frames passed", p.At.Format("15:04:05"), p.Grown.ReceivedPackets+p.Grown.SentPackets))
+			fmt.Sprintf("   since %s, while %d frames passed", wording.Clock(p.At), p.Grown.ReceivedPackets+p.Grown.SentPackets))
 	lines := []string{head.cut(m.width)}
 	var quiet []string
 	for _, x := range []struct {
@@ -331,7 +331,7 @@ func (m *model) duringTests() []string {
 	r := &row{}
 	r.at(4).put(style, words).
 		put(t.faint,
-			fmt.Sprintf("   within %s, %d frames received and %d sent", fault.Millis(last.Over), last.Grown.ReceivedPackets,
+			fmt.Sprintf("   within %s, %d frames received and %d sent", wording.Millis(last.Over), last.Grown.ReceivedPackets,
 				last.Grown.SentPackets))
 	return append(lines, r.cut(m.width))
 }

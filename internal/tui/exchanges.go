@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/report"
 )
 
@@ -57,7 +58,7 @@ func (m *model) talkPane(width, room int) []string {
 	case v.file != nil:
 		head.put(t.faint, "in "+v.file.name)
 	case seen.hears:
-		head.put(t.faint, "heard since "+seen.since.Format("15:04:05"))
+		head.put(t.faint, "heard since "+wording.Clock(seen.since))
 	}
 	var kinds []string
 	for _, k := range dhcp.Types() {
@@ -69,7 +70,7 @@ func (m *model) talkPane(width, room int) []string {
 		head.put(t.faint, ": "+strings.Join(kinds, ", "))
 	}
 	if n := m.ownQuestions(); n > 0 && v.file == nil && !v.own {
-		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", plural(n, "question"))).put(t.key, "u").
+		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", wording.Plural(n, "question", "questions"))).put(t.key, "u").
 			put(t.faint, " shows them")
 	}
 	lines := []string{head.cut(width)}
@@ -188,7 +189,7 @@ func (m *model) ladder(e *dhcp.Exchange, l dhcp.Ladder, width, room int) []strin
 		lines = append(lines, r.cut(width))
 	}
 	if cut > 0 {
-		lines = append(lines, " "+t.faint.Render(fmt.Sprintf("%s more; a taller window shows them", plural(cut, "message"))))
+		lines = append(lines, " "+t.faint.Render(fmt.Sprintf("%s more; a taller window shows them", wording.Plural(cut, "message", "messages"))))
 	}
 	for _, remark := range remarks {
 		lines = append(lines, " "+t.state[verdict.Strained].Render(fit("! "+remark, width-2)))

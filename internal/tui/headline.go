@@ -11,8 +11,8 @@ import (
 
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
-	"passepartout/internal/report"
 )
 
 var headlines = map[zone.Zone][2]string{
@@ -67,7 +67,7 @@ func (m *model) headline() string {
 		if v.Standing == state.Outdated {
 			mark, lead = t.state[verdict.Broken], "Not so any more since "
 		}
-		head.put(mark, lead+v.Doubted.Format("15:04:05")+": "+v.Because+".")
+		head.put(mark, lead+wording.Clock(v.Doubted)+": "+v.Because+".")
 		right = m.testing()
 		return head.at(max(m.width-ansi.StringWidth(right)-1, 0)).put(t.accent, right).cut(m.width)
 	}
@@ -125,7 +125,7 @@ func (m *model) verdictLines(most int) []string {
 	}
 	v := &m.state.Verdict
 	if v.Standing != state.Current {
-		was := fmt.Sprintf("Was: %s, from %s until %s. %s", lower(v.Title()), v.Since.Format("15:04:05"), v.Doubted.Format("15:04:05"),
+		was := fmt.Sprintf("Was: %s, from %s until %s. %s", lower(v.Title()), wording.Clock(v.Since), wording.Clock(v.Doubted),
 			v.Result.Sentence)
 		lines = append(lines, indent(wrap(was, width, max(most-2, 1)), t.faint)...)
 		r := &row{}
@@ -198,7 +198,7 @@ func (m *model) wasBefore() string {
 		return ""
 	}
 	p := m.state.Past[n-1]
-	return fmt.Sprintf(" Before, %s to %s: %s.", p.From.Format("15:04:05"), p.To.Format("15:04:05"), lower(p.Title))
+	return fmt.Sprintf(" Before, %s to %s: %s.", wording.Clock(p.From), wording.Clock(p.To), lower(p.Title))
 }
 
 // since is what has changed between the verdict before and this one.
@@ -225,11 +225,11 @@ func (m *model) outagesSeen() (words string) {
 	o := all[len(all)-1]
 	lasted := "still going on"
 	if !o.To.IsZero() {
-		lasted = "for " + report.Lasting(o.To.Sub(o.From))
+		lasted = "for " + wording.Lasting(o.To.Sub(o.From))
 	}
-	return fmt.Sprintf(" Watched since %s: %s, the last at %s, %s, %s (6 shows them).", m.state.Began.Format("15:04:05"),
-		plural(len(all), "outage"),
-		o.From.Format("15:04:05"), lasted, o.Zone)
+	return fmt.Sprintf(" Watched since %s: %s, the last at %s, %s, %s (6 shows them).", wording.Clock(m.state.Began),
+		wording.Plural(len(all), "outage", "outages"),
+		wording.Clock(o.From), lasted, o.Zone)
 }
 
 // outageLead is how long before a verdict's first sign an outage may have begun that it speaks of.

@@ -46,7 +46,7 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		m.openInterfaces()
 	case key.Matches(k, m.keys.found) && m.set != nil:
 		m.picked = 0
-		m.lay(foundLayer)
+		m.lay(answersLayer)
 	case key.Matches(k, m.keys.cases):
 		m.lay(casesLayer)
 	case key.Matches(k, m.keys.walk):

@@ -19,13 +19,13 @@ type layer struct {
 }
 
 var (
-	helpLayer, interfacesLayer, foundLayer, casesLayer, questionLayer, entryLayer *layer
+	helpLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer *layer
 )
 
 func init() { // they open one another
 	helpLayer = &layer{draw: (*model).helpPage, press: func(m *model, _ tea.KeyPressMsg) tea.Cmd { m.close(helpLayer); return nil }}
 	interfacesLayer = &layer{draw: (*model).interfaceList, press: (*model).pressInterfaces}
-	foundLayer = &layer{draw: (*model).foundPage, press: (*model).pressFound}
+	answersLayer = &layer{draw: (*model).answersPage, press: (*model).pressAnswers}
 	casesLayer = &layer{draw: (*model).casesPage, press: (*model).pressCases}
 	questionLayer = &layer{draw: func(m *model) []string { lines, _, _ := m.questionPage(); return lines }, press: (*model).pressQuestion,
 		paste: (*model).pasteQuestion}

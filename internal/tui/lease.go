@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/lease"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/report"
 )
 
@@ -141,7 +142,7 @@ func leaseMeans(l lease.Lease, now time.Time) string {
 			when = l.Plan
 		}
 		return fmt.Sprintf("The client renews by itself at %s, in %s, by asking the server that gave it; from T2 on any server.",
-			when.Local().Format("15:04:05"), in(when))
+			wording.Clock(when.Local()), in(when))
 	case lease.Renewing:
 		return fmt.Sprintf("T1 is past: the client is asking the server that gave it. In %s it will ask any server; in %s the lease ends.",
 			in(l.T2), in(l.Expires))

@@ -6,23 +6,42 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
 )
 
 // The line is the menu: each of its stations stands for a matter, and leads to the view on it.
 
-// line is the line as it stands now: while the verdict is in doubt, what lies behind the first doubt is not known.
+// line is the line as it stands now: while the verdict is in doubt, what lies behind the first doubt is not known. It is worked out when
+// what it stands on has changed, and not for every frame.
 func (m *model) line() topology.Line {
 	if m.set == nil {
 		return topology.Line{}
 	}
-	l := topology.Of(m.set, m.result)
+	now := lineOf{set: m.set, fault: m.result.Fault, zone: m.result.Zone, from: zone.Unknown}
 	if v := &m.state.Verdict; v.Standing == state.Doubtful || v.Standing == state.Outdated {
-		l = l.Doubted(v.From)
+		now.from, now.doubted = v.From, true
 	}
-	return l
+	if m.lined.of != now {
+		l := topology.Of(m.set, m.result)
+		if now.doubted {
+			l = l.Doubted(now.from)
+		}
+		m.lined.of, m.lined.line = now, l
+	}
+	return m.lined.line
+}
+
+// lineOf is what a line was worked out from.
+type lineOf struct {
+	set        *evidence.Set
+	fault      fault.ID
+	zone, from zone.Zone
+	doubted    bool
 }
 
 // viewOf gives the view on a station's matter; nil if there is none.

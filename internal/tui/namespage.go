@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/names"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/report"
 )
 
@@ -87,7 +87,7 @@ func (m *model) answers(n report.Named, asking bool, room int) []string {
 	if asking {
 		head.put(t.accent, fmt.Sprintf("   being asked, %.1f s", max(m.now.Sub(n.At), 0).Seconds()))
 	} else {
-		head.put(t.faint, "   asked at "+n.At.Format("15:04:05"))
+		head.put(t.faint, "   asked at "+wording.Clock(n.At))
 	}
 	lines := []string{head.cut(m.width)}
 	if len(n.Hosts) > 0 {
@@ -230,7 +230,7 @@ func (m *model) compareLines(c report.Compared, comparing bool, done int) []stri
 	const label = 34
 	width := max(m.width-label-38, 12)
 	ruler := &row{}
-	ruler.at(label-2).put(t.faint, "0 ├").fill(t.faint, "─", label+width).put(t.faint, "┤ "+fault.Millis(longest))
+	ruler.at(label-2).put(t.faint, "0 ├").fill(t.faint, "─", label+width).put(t.faint, "┤ "+wording.Millis(longest))
 	lines = append(lines, ruler.cut(m.width))
 	for _, x := range c.Trial.Tallies {
 		for k, f := range []names.Figures{x.Cold, x.Warm} {

@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/report"
 )
 
@@ -230,9 +231,9 @@ func (m *model) offersRemark(d *evidence.Discovery, hidden, width int) []string 
 	case d == nil:
 		say(t.faint, "DHCP servers have not been asked yet")
 	case len(d.Offers) == 0:
-		say(t.state[verdict.Strained], "no server offers anything: %s within %s", plural(d.Discovers, "discover"), report.Lasting(d.Waited))
+		say(t.state[verdict.Strained], "no server offers anything: %s within %s", wording.Plural(d.Discovers, "discover", "discovers"), wording.Lasting(d.Waited))
 	default:
-		say(t.faint, "%s within %s; no lease was taken", plural(len(d.Offers), "offer"), report.Lasting(d.Waited))
+		say(t.faint, "%s within %s; no lease was taken", wording.Plural(len(d.Offers), "offer", "offers"), wording.Lasting(d.Waited))
 	}
 	if d != nil {
 		for _, s := range d.Refusals {
@@ -246,7 +247,7 @@ func (m *model) offersRemark(d *evidence.Discovery, hidden, width int) []string 
 		}
 	}
 	if hidden > 0 {
-		say(t.faint, "%s more; a wider window shows them", plural(hidden, "server"))
+		say(t.faint, "%s more; a wider window shows them", wording.Plural(hidden, "server", "servers"))
 	}
 	return lines
 }

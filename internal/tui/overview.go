@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/draw"
 	"passepartout/internal/report"
@@ -144,7 +145,7 @@ func (m *model) checkList(width int) (out []listed) {
 			r := &row{}
 			r.put(t.faint, " "+zoneTitles[z])
 			if m.past(z) {
-				r.put(t.faint, ", as it was at "+m.state.Verdict.Reached.Format("15:04:05"))
+				r.put(t.faint, ", as it was at "+wording.Clock(m.state.Verdict.Reached))
 			}
 			out = append(out, listed{r.cut(width), -1})
 		}
@@ -206,7 +207,7 @@ func (m *model) detail(width, height int) []string {
 	said := c.Zone.String() + " · " + c.State.String()
 	paint := t.state[c.State]
 	if m.past(c.Zone) {
-		said, paint = c.Zone.String()+" · at "+m.state.Verdict.Reached.Format("15:04:05")+": "+c.State.String(), t.faint
+		said, paint = c.Zone.String()+" · at "+wording.Clock(m.state.Verdict.Reached)+": "+c.State.String(), t.faint
 	}
 	title := fit(c.Label+": "+c.Fact, width-ansi.StringWidth(said)-2)
 	head.put(t.loud, title).at(width-ansi.StringWidth(said)).put(paint, said)

@@ -9,11 +9,11 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -114,7 +114,7 @@ func (m *model) pathPage() []string {
 	for i := max(len(s.changes)-2, 0); i < len(s.changes); i++ {
 		c := s.changes[i]
 		r := &row{}
-		r.put(t.faint, " "+m.path().now.began.Add(c.At).Format("15:04:05")).
+		r.put(t.faint, " "+wording.Clock(m.path().now.began.Add(c.At))).
 			put(t.state[verdict.Strained],
 				fmt.Sprintf("  the path changed at station %d, from %s to %s", c.HopLimit, m.called(s, c.Was), m.called(s, c.Is)))
 		lines = append(lines, r.cut(m.width))
@@ -162,7 +162,7 @@ func (m *model) pathHead(x *tracing, s pathShot) []string {
 	r := &row{}
 	r.put(t.loud, " to "+wiretext.Clean(who)).
 		put(t.faint,
-			fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, plural(s.rounds, "round"), x.began.Format("15:04:05")))
+			fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, wording.Plural(s.rounds, "round", "rounds"), wording.Clock(x.began)))
 	out := []string{r.cut(m.width)}
 	if s.apart {
 		out = append(out,
@@ -309,7 +309,7 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 		}
 		r.at(4).put(name, report.SegmentWords[x.Segment]).at(30)
 		if x.Known {
-			r.put(t.text, "adds "+fault.Millis(x.Adds))
+			r.put(t.text, "adds "+wording.Millis(x.Adds))
 		}
 		through, state := report.ThroughWords(x), verdict.Holds
 		worst := ""
@@ -337,7 +337,7 @@ func (m *model) stretchRows(s pathShot, top time.Duration, room int) (rows []str
 			state = verdict.Strained
 		}
 		if since, yes := s.stalled(x); yes {
-			state, through = verdict.Broken, "nothing comes through since "+since.Format("15:04:05")
+			state, through = verdict.Broken, "nothing comes through since "+wording.Clock(since)
 		}
 		r.at(46).put(t.state[state], strands[state]+" "+through)
 		if worst != "" && !open { // unfolded, it stands at its station
@@ -398,9 +398,9 @@ func (m *model) placeRows(s pathShot, p path.Place, top time.Duration) (rows []s
 		if s.names[v.From] != "" {
 			r.put(t.faint, v.From.String())
 		}
-		words := fault.Millis(v.Times.Median)
+		words := wording.Millis(v.Times.Median)
 		if v.Received > 1 {
-			words += fmt.Sprintf(", %s to %s", fault.Millis(v.Times.Least), fault.Millis(v.Times.Top))
+			words += fmt.Sprintf(", %s to %s", wording.Millis(v.Times.Least), wording.Millis(v.Times.Top))
 		}
 		r.at(50).put(t.text, words)
 		share := fmt.Sprintf("%d of %d", p.Received, p.Sent)
@@ -485,7 +485,7 @@ func (m *model) sideBySide(s pathShot, other *tracing) (lines []string) {
 			if p.State == path.DestinationState {
 				style = t.loud
 			}
-			r.put(style, fit(who, half-22)).at(at+half-20).put(t.faint, fmt.Sprintf("%9s", fault.Millis(d)))
+			r.put(style, fit(who, half-22)).at(at+half-20).put(t.faint, fmt.Sprintf("%9s", wording.Millis(d)))
 			if p.Received < p.Sent {
 				r.put(t.faint, fmt.Sprintf(" %d of %d", p.Received, p.Sent))
 			}
@@ -517,7 +517,7 @@ func (m *model) sideBySide(s pathShot, other *tracing) (lines []string) {
 	lines = append(lines, ends.cut(m.width))
 	words := "They take the same stations."
 	if differ > 0 {
-		words = fmt.Sprintf("They part at %s, marked ≠.", plural(differ, "place"))
+		words = fmt.Sprintf("They part at %s, marked ≠.", wording.Plural(differ, "place", "places"))
 	}
 	return append(lines, "", " "+t.text.Render(words))
 }

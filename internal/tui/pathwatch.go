@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -279,6 +280,6 @@ func (m *model) besideChoices() (out []besideChoice) {
 func (t *tracing) kept() *tracing {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return &tracing{label: "as at " + time.Now().Format("15:04:05"), began: t.began, to: t.to, method: t.method, flows: t.flows,
+	return &tracing{label: "as at " + wording.Clock(time.Now()), began: t.began, to: t.to, method: t.method, flows: t.flows,
 		track: t.track.Clone(), apart: t.apart, names: maps.Clone(t.names), ended: time.Since(t.began)}
 }

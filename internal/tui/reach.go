@@ -12,10 +12,10 @@ import (
 
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/evidence"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
@@ -212,7 +212,7 @@ func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 			r := &row{}
 			r.put(t.faint, " "+zoneHeads[z])
 			if top > 0 {
-				scale := "the last minute; lanes 0 to " + fault.Millis(top)
+				scale := "the last minute; lanes 0 to " + wording.Millis(top)
 				r.at(m.width-ansi.StringWidth(scale)-1).put(t.rule, scale)
 			}
 			rows = append(rows, r.cut(m.width))
@@ -289,9 +289,9 @@ func valueOf(x watched, right int) (string, verdict.State) {
 	case !x.times.Known:
 		return "…", verdict.StateUnknown
 	case right < 20:
-		return fault.Millis(x.times.Median), verdict.StateUnknown
+		return wording.Millis(x.times.Median), verdict.StateUnknown
 	}
-	return fmt.Sprintf("%s, ± %s", fault.Millis(x.times.Median), fault.Millis(x.times.Half())), verdict.StateUnknown
+	return fmt.Sprintf("%s, ± %s", wording.Millis(x.times.Median), wording.Millis(x.times.Half())), verdict.StateUnknown
 }
 
 func lostWords(x watched, right int) string {
@@ -342,7 +342,7 @@ func (m *model) blameRows(s reachShot, left int) []string {
 func (m *model) outageRows(s reachShot, most int) []string {
 	t := m.theme
 	if len(s.outages) == 0 {
-		words := "No outage since " + s.clock(0).Format("15:04:05") + "."
+		words := "No outage since " + wording.Clock(s.clock(0)) + "."
 		if !s.accuses {
 			words = "Outages are listed once there are witnesses."
 		}
@@ -352,7 +352,7 @@ func (m *model) outageRows(s reachShot, most int) []string {
 	for i := len(s.outages) - 1; i >= 0 && len(out) < most; i-- {
 		o := s.outages[i]
 		r := &row{}
-		r.put(t.text, " "+s.clock(o.From).Format("15:04:05")).at(11).put(t.text, fmt.Sprintf("%7s", report.Lasting(o.Length()))).at(21).
+		r.put(t.text, " "+wording.Clock(s.clock(o.From))).at(11).put(t.text, fmt.Sprintf("%7s", wording.Lasting(o.Length()))).at(21).
 			put(t.zone[o.Zone], o.Zone.String()).at(36).put(t.faint, o.Evidence())
 		if len(out) == most-1 && i > 0 && most > 1 {
 			r = &row{}
@@ -383,14 +383,14 @@ func (m *model) targetRows(s reachShot) []string {
 		return out
 	}
 	c := x.sum
-	words := fmt.Sprintf("since %s: %d sent, %d came back", s.clock(x.since).Format("15:04:05"), c.Sent(), c.Received)
+	words := fmt.Sprintf("since %s: %d sent, %d came back", wording.Clock(s.clock(x.since)), c.Sent(), c.Received)
 	if n := c.Lost(); n > 0 {
 		longest := 0
 		for _, r := range c.LossRuns {
 			longest = max(longest, r.Length)
 		}
 		words += fmt.Sprintf("; %d lost (%.3g %%) in %s, the longest %d", n, 100*float64(n)/float64(c.Sent()),
-			plural(len(c.LossRuns), "run"), longest)
+			wording.Plural(len(c.LossRuns), "run", "runs"), longest)
 	}
 	for _, n := range []struct {
 		n    int
@@ -402,20 +402,20 @@ func (m *model) targetRows(s reachShot) []string {
 	}
 	line(t.text, words)
 	if c.Times.Known {
-		words = fmt.Sprintf("typical %s; nine tenths from %s to %s, never under %s", fault.Millis(c.Times.Median),
-			fault.Millis(c.Times.P05), fault.Millis(c.Times.P95), fault.Millis(c.Times.Least))
+		words = fmt.Sprintf("typical %s; nine tenths from %s to %s, never under %s", wording.Millis(c.Times.Median),
+			wording.Millis(c.Times.P05), wording.Millis(c.Times.P95), wording.Millis(c.Times.Least))
 		if c.Variation.Known {
-			words += fmt.Sprintf("; from one to the next mostly within %s", fault.Millis(c.Variation.P95))
+			words += fmt.Sprintf("; from one to the next mostly within %s", wording.Millis(c.Variation.P95))
 		}
 		line(t.text, words)
 	}
 	switch n := len(x.moves); {
 	case x.said.Outcome != evidence.NotKnown && x.said.Outcome != evidence.Silent:
-		at := s.clock(x.saidAt).Format("15:04:05")
+		at := wording.Clock(s.clock(x.saidAt))
 		line(t.state[verdict.Strained], at+"  "+saidWords(x.said))
 	case n > 0:
 		mv := x.moves[n-1]
-		line(t.state[verdict.Strained], fmt.Sprintf("%s  the name moved from %v to %v", s.clock(mv.At).Format("15:04:05"), mv.From, mv.To))
+		line(t.state[verdict.Strained], fmt.Sprintf("%s  the name moved from %v to %v", wording.Clock(s.clock(mv.At)), mv.From, mv.To))
 	}
 	return out
 }
@@ -428,13 +428,6 @@ func (m *model) methodOf(x watched) string {
 		return "ICMP echo"
 	}
 	return "UDP (echo needs: " + m.Ground.Machine.Permissions().Echo.Mend + ")"
-}
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // usually says what an ICMP error mostly comes from.

@@ -3,6 +3,7 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"passepartout/internal/core/wording"
 	"passepartout/internal/probe/watch"
 )
 
@@ -40,7 +41,7 @@ func (m *model) pressReach(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		}
 	case "z":
 		if watcher != nil {
-			w.note = "counted from zero since " + m.now.Format("15:04:05")
+			w.note = "counted from zero since " + wording.Clock(m.now)
 			return m.aside(watcher.ResetAll), true
 		}
 	case "enter":

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/core/wording"
 )
 
 // View implements tea.Model.
@@ -113,7 +114,7 @@ func (m *model) title() string {
 			right = strings.TrimPrefix(right, "asked for ")
 		}
 	}
-	now := m.now.Format("15:04:05")
+	now := wording.Clock(m.now)
 	room := m.width - r.width - 10 - ansi.StringWidth(right) - len(now)
 	if room < 20 {
 		right = fit(right, m.width-r.width-29-len(now))

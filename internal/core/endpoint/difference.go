@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/wording"
 )
 
 // Aspect is a part of a machine's settings in which two readings of it can differ.
@@ -150,7 +151,7 @@ func leaseDifferences(was, is []lease.Lease) (out []Difference) {
 		if i < 0 || now.Expires.Equal(was[i].Expires) {
 			continue
 		}
-		what := fmt.Sprintf("the lease of %v was renewed, until %s", now.Terms.Address, now.Expires.Local().Format("15:04:05"))
+		what := fmt.Sprintf("the lease of %v was renewed, until %s", now.Terms.Address, wording.Clock(now.Expires.Local()))
 		out = append(out, Difference{In: AspectLease, What: what, Renewed: len(now.Terms.Differences(was[i].Terms)) == 0})
 	}
 	return out

@@ -87,7 +87,7 @@ type Set struct {
 	Portals    []Portal
 	Scripts    []ProxyScript
 	FarEnds    []FarEnd
-	Said       []Answer
+	Answers    []Answer
 	OtherWays  []OtherWay
 	Hops       []Hop
 	Bursts     []Burst
@@ -146,7 +146,7 @@ var sorts = []*sort{
 	sortOf("far-end", func(s *Set) *[]FarEnd { return &s.FarEnds }, func(a, b FarEnd) int {
 		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.Arrived, b.Arrived), cmp.Compare(a.Answered, b.Answered))
 	}, Responder),
-	saidSort(),
+	answerSort(),
 	sortOf("other-way", func(s *Set) *[]OtherWay { return &s.OtherWays }, func(a, b OtherWay) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), a.To.Compare(b.To), byReply(a.Reply, b.Reply))
 	}, ServiceConnect),
@@ -204,9 +204,9 @@ func sortLatest[T Observation, K comparable](name string, list func(*Set) *[]T, 
 	return s
 }
 
-// saidSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
-func saidSort() *sort {
-	return sortLatest("said", func(s *Set) *[]Answer { return &s.Said }, func(a Answer) string { return a.Question },
+// answerSort: an answer takes the place of an earlier one to the same question; an empty one takes it back.
+func answerSort() *sort {
+	return sortLatest("answer", func(s *Set) *[]Answer { return &s.Answers }, func(a Answer) string { return a.Question },
 		func(a Answer) bool { return a.Answer == "" },
 		func(a, b Answer) int {
 			return cmp.Or(cmp.Compare(a.Question, b.Question), cmp.Compare(a.Answer, b.Answer))

@@ -33,17 +33,18 @@ func Known(yes bool) Answer {
 
 // Facts is the evidence at one moment, with what follows from it. It is for one goroutine at a time.
 type Facts struct {
-	*evidence.Set
-	Iface     *endpoint.Interface // nil if there is none
-	Gateway   netip.Addr          // the one in the target's way, else the default one; zero: none
-	Addresses []netip.Addr        // of the target
-	Source    string              // where they come from
-	Resolvers []ResolverFact
-	Alive     Answer // the gateway answers, in whatever way
-	Forwards  Answer // the gateway passes traffic on, or says that it cannot
-	Others    []netip.Addr
-	Outside   []netip.Addr // addresses past the gateway from which anything came
-	Trails    []evidence.Trail
+	*evidence.Set                     // in an order of its own
+	Seen          *evidence.Set       // in the order of arrival
+	Iface         *endpoint.Interface // nil if there is none
+	Gateway       netip.Addr          // the one in the target's way, else the default one; zero: none
+	Addresses     []netip.Addr        // of the target
+	Source        string              // where they come from
+	Resolvers     []ResolverFact
+	Alive         Answer // the gateway answers, in whatever way
+	Forwards      Answer // the gateway passes traffic on, or says that it cannot
+	Others        []netip.Addr
+	Outside       []netip.Addr // addresses past the gateway from which anything came
+	Trails        []evidence.Trail
 
 	usable    once[Answer]
 	proxied   once[found[Proxied]]
@@ -78,7 +79,7 @@ type found[T any] struct {
 
 // New derives the facts.
 func New(s *evidence.Set) *Facts {
-	f := &Facts{Set: canonical(s)}
+	f := &Facts{Set: canonical(s), Seen: s}
 	if s.Endpoint != nil {
 		if i, ok := s.Endpoint.Interface(s.Interface); ok {
 			f.Iface = i

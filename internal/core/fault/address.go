@@ -9,6 +9,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -46,10 +47,10 @@ func judgeNoAddress(p *facts.Facts, what string) Finding {
 	case usable:
 		return found(Confirmed, fmt.Sprintf("%s %s, though %v offers it %v now.", p.Iface.Name, what, offer.Server, offer.Address),
 			fmt.Sprintf("%s %s", p.Iface.Name, what),
-			fmt.Sprintf("%v offers %v, router %s", offer.Server, offer.Address, List(offer.Routers))).
+			fmt.Sprintf("%v offers %v, router %s", offer.Server, offer.Address, wording.List(offer.Routers))).
 			next(fmt.Sprintf("Have %s ask for a lease again: set it to automatic (DHCP), or start the DHCP client that should manage it.",
 				p.Iface.Name),
-				fmt.Sprintf("It should then get %v with gateway %s.", offer.Address, List(offer.Routers)))
+				fmt.Sprintf("It should then get %v with gateway %s.", offer.Address, wording.List(offer.Routers)))
 	case p.IsWithheld(evidence.DHCPOffer):
 		return possible("whether a DHCP server would give an address could not be asked")
 	case over:
@@ -60,7 +61,7 @@ func judgeNoAddress(p *facts.Facts, what string) Finding {
 					fmt.Sprintf("%s %s", p.Iface.Name, what),
 					fmt.Sprintf("the site sheet has %v for %s, and no DHCP server on %s", f.Address, p.Endpoint.Host, describe(home))).
 					next(fmt.Sprintf("Set address, mask, gateway and resolvers together: %v, gateway %s, resolvers %s.",
-						netip.PrefixFrom(f.Address, prefix.Bits()), List(home.Gateways), List(home.Resolvers)))
+						netip.PrefixFrom(f.Address, prefix.Bits()), wording.List(home.Gateways), wording.List(home.Resolvers)))
 			}
 		}
 		return cleared("no DHCP server offers anything either")
@@ -149,10 +150,10 @@ the segment get addresses; if none does, it is the server.`,
 		}
 		heard := "nobody else was heard on the segment"
 		if len(p.Heard) > 0 {
-			heard = fmt.Sprintf("meanwhile %s spoke on the segment", plural(len(p.Heard), "other machine", "other machines"))
+			heard = fmt.Sprintf("meanwhile %s spoke on the segment", wording.Plural(len(p.Heard), "other machine", "other machines"))
 		}
 		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, without(p)),
-			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, Millis(p.Discovery.Waited)), heard).
+			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, wording.Millis(p.Discovery.Waited)), heard).
 			aside(hasRoutable4(p) && (!ended || len(p.Outside) > 0)).
 			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that "+
 				"leads to it.",
@@ -281,7 +282,7 @@ port to automatic, or to an address of this segment.`,
 				fmt.Sprintf("The address %v does not belong to this segment, which is %v.", a.Prefix, o.Address.Masked()),
 				fmt.Sprintf("%v offers %v", o.Server, o.Address), fmt.Sprintf("nobody in %v answers", a.Prefix.Masked())).
 				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address,
-					List(o.Routers), List(o.Resolvers)),
+					wording.List(o.Routers), wording.List(o.Resolvers)),
 					"If it must be set by hand: "+
 						inFull(p, false,
 							settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers,

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -23,7 +24,7 @@ Everybody behind this gateway is cut off. Look at the gateway's uplink lamp, the
 		}
 		switch {
 		case len(p.Outside) > 0:
-			return cleared("%s past the gateway %s", List(p.Outside),
+			return cleared("%s past the gateway %s", wording.List(p.Outside),
 				map[bool]string{true: "answers", false: "answer"}[len(p.Outside) == 1])
 		case p.Alive != facts.Yes:
 			return possible("the gateway has not answered")
@@ -273,7 +274,7 @@ something before it drops everything. From here it cannot be told which. Hand ov
 		}
 		return found(Supported,
 			fmt.Sprintf("The path to %s ends in silence%s, while other hosts out there answer.", p.Target.Host(), after),
-			fmt.Sprintf("%s keeps silent to everything", List(p.Addresses)), "answered: "+List(w)).
+			fmt.Sprintf("%s keeps silent to everything", wording.List(p.Addresses)), "answered: "+wording.List(w)).
 			next("Ask whoever runs the service whether the machine is up" +
 				map[bool]string{true: ".", false: "; the last router that answers is" + after + "."}[after == ""])
 	},
@@ -322,7 +323,7 @@ all the way. Tell whoever runs the service, and check the port number.`,
 					z = zone.LocalSubnet
 				}
 				return found(Confirmed, fmt.Sprintf("%v is there and refuses connections on port %d.", c.To.Addr(), c.To.Port()),
-					fmt.Sprintf("%v refused in %s", c.To, Millis(c.RTT))).in(z).
+					fmt.Sprintf("%v refused in %s", c.To, wording.Millis(c.RTT))).in(z).
 					next(fmt.Sprintf("Tell whoever runs %s that nothing listens on port %d; check the port number.", p.Target.Host(),
 						p.Target.Port))
 			}

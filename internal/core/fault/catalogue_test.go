@@ -79,11 +79,3 @@ func TestEveryEvidenceKindHasAName(t *testing.T) {
 	_, err := json.Marshal(evidence.Kind(200))
 	assert.Error(t, err)
 }
-
-func TestWordsForTimesAndLists(t *testing.T) {
-	assert.Equal(t, "0.40 ms", fault.Millis(400_000))
-	assert.Equal(t, "21 ms", fault.Millis(20_900_000))
-	assert.Equal(t, "1.6 s", fault.Millis(1_600_000_000))
-	many := slices.Repeat(evidencetest.Healthy().Endpoint.AskedResolvers(), 4)
-	assert.Equal(t, "172.27.40.2, 203.0.113.53, 172.27.40.2, 203.0.113.53, 172.27.40.2, 203.0.113.53, and 2 more", fault.List(many))
-}

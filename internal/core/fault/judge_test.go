@@ -116,7 +116,7 @@ func soFar(s *evidence.Set, rng *rand.Rand) *evidence.Set {
 		}
 		return kept
 	})
-	c.Withheld, c.Said, c.Open = s.Withheld, s.Said, evidence.Kinds()
+	c.Withheld, c.Answers, c.Open = s.Withheld, s.Answers, evidence.Kinds()
 	if rng.IntN(2) == 0 {
 		c.Discovery, c.SweepDone = nil, false
 	}

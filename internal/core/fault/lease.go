@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -161,10 +162,10 @@ have changed. Have the client ask again; restarting the port does it.`,
 		o := offers[0]
 		what := fmt.Sprintf("ran out at %s", l.Expires.Local().Format("2006-01-02 15:04"))
 		if !ended {
-			what = fmt.Sprintf("should have been renewed by any server since T2, at %s", l.T2.Local().Format("15:04:05"))
+			what = fmt.Sprintf("should have been renewed by any server since T2, at %s", wording.Clock(l.T2.Local()))
 		}
 		reasons := []string{fmt.Sprintf("%s's lease of %v %s", l.Client, l.Terms.Address, what),
-			fmt.Sprintf("%v answers now and offers %v, router %s", o.Server, o.Address, List(o.Routers))}
+			fmt.Sprintf("%v answers now and offers %v, router %s", o.Server, o.Address, wording.List(o.Routers))}
 		explains := false
 		for _, c := range p.Conflicts {
 			if c.Outcome == evidence.Answered && c.Address == l.Terms.Address {
@@ -175,7 +176,7 @@ have changed. Have the client ask again; restarting the port does it.`,
 		if p.Gateway.Is4() && p.GatewayFromDHCP() &&
 			!slices.ContainsFunc(offers, func(o evidence.Offer) bool { return slices.Contains(o.Routers, p.Gateway) }) {
 			explains = true
-			reasons = append(reasons, fmt.Sprintf("the gateway %v is from that lease; it is %s now", p.Gateway, List(o.Routers)))
+			reasons = append(reasons, fmt.Sprintf("the gateway %v is from that lease; it is %s now", p.Gateway, wording.List(o.Routers)))
 		}
 		if !slices.ContainsFunc(offers, func(o evidence.Offer) bool { return o.Address.Masked().Contains(l.Terms.Address) }) {
 			explains = true
@@ -189,7 +190,7 @@ have changed. Have the client ask again; restarting the port does it.`,
 			aside(!explains).
 			next(fmt.Sprintf(
 				"Have the DHCP client of %s (%s) ask again, or restart the port: it should get %v with gateway %s and resolvers %s.",
-				p.Iface.Name, l.Client, o.Address, List(o.Routers), List(o.Resolvers)))
+				p.Iface.Name, l.Client, o.Address, wording.List(o.Routers), wording.List(o.Resolvers)))
 	},
 }
 
@@ -220,22 +221,22 @@ for a broken cable. Look into the server's log and range.`,
 			return possible("no DHCP server has answered yet")
 		}
 		state := without(p)
-		asked := fmt.Sprintf("%d discovers within %s, no offer", d.Discovers, Millis(d.Waited))
+		asked := fmt.Sprintf("%d discovers within %s, no offer", d.Discovers, wording.Millis(d.Waited))
 		const look = "Look into the DHCP server's log for this machine's hardware address %v: is its range used up, is the machine " +
 			"denied, or does it ask for an address of elsewhere?"
 		switch {
 		case len(d.Refusals) > 0:
 			return found(Confirmed,
-				fmt.Sprintf("The DHCP server %s refuses this machine, and %s %s.", List(d.Refusals), p.Iface.Name, state),
-				fmt.Sprintf("%s answered this machine's request with a refusal (NAK)", List(d.Refusals)), asked).
+				fmt.Sprintf("The DHCP server %s refuses this machine, and %s %s.", wording.List(d.Refusals), p.Iface.Name, state),
+				fmt.Sprintf("%s answered this machine's request with a refusal (NAK)", wording.List(d.Refusals)), asked).
 				aside(p.Usable() == facts.Yes).
 				next(fmt.Sprintf(look, p.Iface.Hardware),
 					fmt.Sprintf("Delete the old lease on this machine, so that %s asks from the beginning.", p.Iface.Name))
 		case len(d.Serving) > 0:
 			return found(Supported,
-				fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", List(d.Serving), p.Iface.Name,
+				fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", wording.List(d.Serving), p.Iface.Name,
 					state),
-				fmt.Sprintf("%s was heard giving an address to another machine", List(d.Serving)), asked).aside(p.Usable() == facts.Yes).
+				fmt.Sprintf("%s was heard giving an address to another machine", wording.List(d.Serving)), asked).aside(p.Usable() == facts.Yes).
 				next(fmt.Sprintf(look, p.Iface.Hardware))
 		}
 		return cleared("no DHCP server was heard at all")
@@ -283,9 +284,9 @@ func misled(p *facts.Facts) (fact, mend string, reasons []string, ok bool) {
 		}
 	}
 	if bad, good, found := wrongResolvers(p); found {
-		return fmt.Sprintf("the name servers that came by DHCP, %s, are none, while %v answers", List(bad), good),
-			fmt.Sprintf("name server %v in place of %s", good, List(bad)),
-			[]string{fmt.Sprintf("%s: questions unanswered", List(bad)), fmt.Sprintf("%v answers for the name", good)}, true
+		return fmt.Sprintf("the name servers that came by DHCP, %s, are none, while %v answers", wording.List(bad), good),
+			fmt.Sprintf("name server %v in place of %s", good, wording.List(bad)),
+			[]string{fmt.Sprintf("%s: questions unanswered", wording.List(bad)), fmt.Sprintf("%v answers for the name", good)}, true
 	}
 	if a, ok := p.Address4(); ok && wideByDHCP(p, a) {
 		for _, w := range p.WantedOnLink() {
@@ -393,7 +394,7 @@ hardware address and unplug it; then have the machines ask again.`,
 					follows := held && l.Terms.Server == o.Server && p.Usable() != facts.Yes
 					return found(Confirmed,
 						fmt.Sprintf("The DHCP server %v answers on this segment, and the site sheet does not know it; it has %s.", o.Server,
-							List(home.DHCP)), OfferWords(o)).aside(!follows).
+							wording.List(home.DHCP)), OfferWords(o)).aside(!follows).
 						next(fmt.Sprintf("Find %v by its hardware address %v, and unplug it if it does not belong here: the switch's "+
 							"address table tells its port.", o.Server, o.Hardware))
 				}
@@ -417,10 +418,10 @@ hardware address and unplug it; then have the machines ask again.`,
 			reasons = append(reasons, astray...)
 			sentence = fmt.Sprintf(
 				"Two DHCP servers on this segment disagree, and this machine follows %v, which leads it astray; %v offers router %s.",
-				follows.Server, stands.Server, List(stands.Routers))
+				follows.Server, stands.Server, wording.List(stands.Routers))
 			next = append([]string{fmt.Sprintf("Unplug %v (hardware address %v) if it does not belong here, then have %s ask for a "+
 				"lease again: it should get router %s and resolvers %s from %v.",
-				follows.Server, follows.Hardware, p.Iface.Name, List(stands.Routers), List(stands.Resolvers), stands.Server)}, next...)
+				follows.Server, follows.Hardware, p.Iface.Name, wording.List(stands.Routers), wording.List(stands.Resolvers), stands.Server)}, next...)
 		}
 		return found(Confirmed, sentence, reasons...).aside(len(astray) == 0).next(next...)
 	},
@@ -459,7 +460,7 @@ func followed(p *facts.Facts, a, b evidence.Offer) (follows, stands evidence.Off
 
 // OfferWords say what a server offers.
 func OfferWords(o evidence.Offer) string {
-	return fmt.Sprintf("%v offers %v, router %s, resolvers %s", o.Server, o.Address, List(o.Routers), List(o.Resolvers))
+	return fmt.Sprintf("%v offers %v, router %s, resolvers %s", o.Server, o.Address, wording.List(o.Routers), wording.List(o.Resolvers))
 }
 
 // DHCPWrongOptions: the one server gives wrong settings.
@@ -499,8 +500,8 @@ settings, then have the machines ask again.`,
 		if l, held := p.Lease(); held && l.Terms.Server.IsValid() {
 			server = fmt.Sprintf("the DHCP server %v", l.Terms.Server)
 			reasons = append(reasons,
-				fmt.Sprintf("the lease in force is from %v: router %s, resolvers %s", l.Terms.Server, List(l.Terms.Routers),
-					List(l.Terms.Resolvers)))
+				fmt.Sprintf("the lease in force is from %v: router %s, resolvers %s", l.Terms.Server, wording.List(l.Terms.Routers),
+					wording.List(l.Terms.Resolvers)))
 		}
 		offers, _ := p.OffersSeen()
 		for _, o := range offers {

@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -37,7 +38,7 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	case len(silent) == 0:
 		for _, r := range p.Resolvers {
 			if r.OnLink == local && r.Speaks == facts.Yes {
-				return cleared("%v answers in %s", r.Address, Millis(r.RTT))
+				return cleared("%v answers in %s", r.Address, wording.Millis(r.RTT))
 			}
 		}
 		return possible("the name servers could not be asked: %s", p.Resolvers[0].NotSent)
@@ -46,7 +47,7 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		return possible("answers of %v arrive at the port, and this machine loses them", from)
 	}
 	if bad, good, _, wrong := setWrongly(p); wrong {
-		return cleared("it is not the name server that is at fault: %s was set by hand, and %v serves", List(bad), good)
+		return cleared("it is not the name server that is at fault: %s was set by hand, and %v serves", wording.List(bad), good)
 	}
 	if p.Leased() && p.NeedsName() && p.IsOpen(evidence.Handoffs) && !anyServes {
 		return possible("whether others on the segment serve names is still being asked")
@@ -93,7 +94,8 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		return found(Confirmed, sentence, reason, fmt.Sprintf("%v itself is reached", r.Address)).aside(aside).next(next)
 	}
 	if w := witnessesBut(p, r.Address); len(w) > 0 {
-		return found(Confirmed, sentence, reason, fmt.Sprintf("others beyond the gateway answer: %s", List(w))).aside(aside).next(next)
+		return found(Confirmed, sentence, reason, fmt.Sprintf("others beyond the gateway answer: %s", wording.List(w))).aside(aside).
+			next(next)
 	}
 	if _, n, ok := p.CommonEnd(); ok && n > 1 {
 		return possible("%v is silent, and so is all else that lies behind the same router", r.Address)
@@ -102,7 +104,7 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		return possible("%v is silent, and packets towards it circle", r.Address)
 	}
 	if len(p.Outside) > 0 {
-		return found(Supported, sentence, reason, fmt.Sprintf("routers on the way to it answer: %s", List(p.Outside))).aside(aside).
+		return found(Supported, sentence, reason, fmt.Sprintf("routers on the way to it answer: %s", wording.List(p.Outside))).aside(aside).
 			next(next)
 	}
 	return possible("%v is silent, and nothing else beyond the gateway answers either", r.Address)
@@ -139,7 +141,7 @@ out. The network is in order. Compare the name letter by letter with the one tha
 			return cleared("the target needs no look-up")
 		}
 		if len(p.Addresses) > 0 {
-			return cleared("%s is %s", p.Target.Name, List(p.Addresses))
+			return cleared("%s is %s", p.Target.Name, wording.List(p.Addresses))
 		}
 		var say, silent []string
 		for _, r := range p.Resolvers {
@@ -165,7 +167,7 @@ out. The network is in order. Compare the name letter by letter with the one tha
 		if n := forged(p); n > 0 {
 			standing = Supported
 			reason += fmt.Sprintf("; %s no answer to what was asked: somebody else may be answering",
-				plural(n, "message was", "messages were"))
+				wording.Plural(n, "message was", "messages were"))
 		}
 		return found(standing, fmt.Sprintf("The name %s does not exist, or has no address.", p.Target.Name), reason).
 			next("Compare the name letter by letter with the one that works for others.",
@@ -186,7 +188,7 @@ domain.`,
 			return cleared("the target needs no look-up")
 		}
 		if len(p.Addresses) > 0 {
-			return cleared("%s is %s", p.Target.Name, List(p.Addresses))
+			return cleared("%s is %s", p.Target.Name, wording.List(p.Addresses))
 		}
 		var failing []string
 		for _, r := range p.Resolvers {
@@ -260,10 +262,11 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 		}
 		said := "says that there is no such name"
 		if len(p.Addresses) > 0 {
-			said = "says " + List(p.Addresses) + ", which leads nowhere"
+			said = "says " + wording.List(p.Addresses) + ", which leads nowhere"
 		}
 		server := giver(p, others)
-		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said), fmt.Sprintf("%v says %s", server, List(others))}
+		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said),
+			fmt.Sprintf("%v says %s", server, wording.List(others))}
 		z := zone.Beyond
 		switch {
 		case used.Address.IsLoopback() || p.Owns(used.Address):
@@ -285,7 +288,7 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 				return possible("whether %v, which %v names, works has not been seen yet", a, server)
 			}
 		}
-		return cleared("%s, which %v names, does not work either", List(others), server)
+		return cleared("%s, which %v names, does not work either", wording.List(others), server)
 	},
 }
 
@@ -325,23 +328,24 @@ Delete the line.`,
 		case len(others) == 0:
 			return cleared("no name server says anything else of %s", p.Target.Name)
 		case p.Usable() == facts.Yes:
-			return cleared("%s, from the hosts file, works", List(p.Addresses))
+			return cleared("%s, from the hosts file, works", wording.List(p.Addresses))
 		}
-		line := fmt.Sprintf("the hosts file has %s for %s", List(p.Addresses), p.Target.Name)
+		line := fmt.Sprintf("the hosts file has %s for %s", wording.List(p.Addresses), p.Target.Name)
 		mend := fmt.Sprintf("Delete the line for %s from /etc/hosts, or give it the address %s; then run again.", p.Target.Name,
-			List(others))
+			wording.List(others))
 		for _, a := range others {
 			switch p.Opens(a) {
 			case facts.Yes:
 				return found(Confirmed,
 					fmt.Sprintf("This machine's hosts file sends %s to %s, which leads nowhere; DNS says %v, which works.", p.Target.Name,
-						List(p.Addresses), a),
-					line, fmt.Sprintf("%v says %s", giver(p, others), List(others)), fmt.Sprintf("%v accepts connections", a)).next(mend)
+						wording.List(p.Addresses), a),
+					line, fmt.Sprintf("%v says %s", giver(p, others), wording.List(others)), fmt.Sprintf("%v accepts connections", a)).
+					next(mend)
 			case facts.Unknown:
 				return possible("whether %v, which DNS names, works has not been seen yet", a)
 			}
 		}
-		return cleared("%s, which DNS names, does not work either", List(others))
+		return cleared("%s, which DNS names, does not work either", wording.List(others))
 	},
 }
 
@@ -406,8 +410,8 @@ network names, or set it back to automatic.`,
 			what = "runs no name service"
 		}
 		return found(Confirmed,
-			fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", List(bad), what, good, who),
-			fmt.Sprintf("%s: %s", List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).
+			fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", wording.List(bad), what, good, who),
+			fmt.Sprintf("%s: %s", wording.List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).
 			aside(p.Usable() == facts.Yes).
 			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good),
 				inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}}))

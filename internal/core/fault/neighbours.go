@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -98,7 +99,7 @@ Delete the entry; the machine then asks for itself.`,
 		case p.IsWithheld(evidence.SegmentFrames) && len(p.Others) > 0 && !p.IsOpen(evidence.GatewayEcho, evidence.PathTrace):
 			return found(Supported, fmt.Sprintf("This machine has the hardware address of %s %v fixed as %v, and nothing comes back "+
 				"from there, while others on the segment answer.", what, e.Address, e.Hardware),
-				reason, fmt.Sprintf("answered: %s", List(p.Others))).next(mend)
+				reason, fmt.Sprintf("answered: %s", wording.List(p.Others))).next(mend)
 		}
 		return possible("%v is fixed at %v; who answers for it has not been asked to an end", e.Address, e.Hardware)
 	},

@@ -7,6 +7,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -73,7 +74,7 @@ that talk to helpers on the same machine fail as well. Switch the loopback port 
 		for _, e := range p.Loopback {
 			switch e.Outcome {
 			case evidence.Answered, evidence.Refused:
-				return cleared("%v answers in %s", e.Asked, Millis(e.RTT))
+				return cleared("%v answers in %s", e.Asked, wording.Millis(e.RTT))
 			case evidence.Silent, evidence.LocalError, evidence.Unreachable:
 				asked = true
 			}
@@ -132,7 +133,7 @@ func PortTroubleWords(c endpoint.Counters) string {
 		{c.Collisions, "collision", "collisions"},
 	} {
 		if x.n > 0 {
-			parts = append(parts, plural(int(x.n), x.one, x.all))
+			parts = append(parts, wording.Plural(int(x.n), x.one, x.all))
 		}
 	}
 	return strings.Join(parts, ", ")
@@ -181,7 +182,7 @@ themselves.`,
 		switch {
 		case looked && n >= 3 && float64(n) >= 0.01*float64(frames) && loss != zone.Unknown:
 			reasons := append(
-				[]string{fmt.Sprintf("within %s of probing: %s, among %d frames", Millis(over.Over), PortTroubleWords(grown), frames)},
+				[]string{fmt.Sprintf("within %s of probing: %s, among %d frames", wording.Millis(over.Over), PortTroubleWords(grown), frames)},
 				odd...)
 			if gw, ok := p.Burst(p.Gateway); ok {
 				reasons = append(reasons, counted(gw))
@@ -203,7 +204,7 @@ themselves.`,
 		case len(odd) > 0:
 			return found(Supported, upper(strings.Join(odd, "; "))+".", odd...).aside(true).next(next...)
 		case looked && !p.IsOpen(evidence.LossProbes):
-			return cleared("no error at %s in %s of probing", p.Iface.Name, Millis(over.Over))
+			return cleared("no error at %s in %s of probing", p.Iface.Name, wording.Millis(over.Over))
 		}
 		return possible("the port's counters have not been read again yet")
 	},

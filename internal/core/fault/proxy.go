@@ -5,6 +5,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -28,7 +29,7 @@ same setting. It is taken for a fault of the service. Take the setting away, or 
 		case !x.Asked:
 			return possible("the proxy %s has not been asked to an end", x.URL)
 		case facts.PassedOn(x.Web):
-			return cleared("the proxy %s passes the request on, in %s", x.Web.Via, Millis(x.Web.RTT))
+			return cleared("the proxy %s passes the request on, in %s", x.Web.Via, wording.Millis(x.Web.RTT))
 		}
 		w, works := p.Direct()
 		if !works {
@@ -51,7 +52,7 @@ same setting. It is taken for a fault of the service. Take the setting away, or 
 			fmt.Sprintf("Programs here ask the proxy %s for %s, and it %s; asked directly, the service answers.", x.URL, p.Target.Host(),
 				ProxyWords(x.Web)),
 			"set by "+x.Source, fmt.Sprintf("through %s: it %s", x.URL, ProxyWords(x.Web)),
-			fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, Millis(w.RTT))).in(z).next(next...)
+			fmt.Sprintf("asked directly, %v answers with status %d in %s", w.To, w.Status, wording.Millis(w.RTT))).in(z).next(next...)
 	},
 }
 

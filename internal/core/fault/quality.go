@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/path"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -36,7 +37,7 @@ func InOrder(p *facts.Facts) facts.Answer {
 func counted(b evidence.Burst) string {
 	words := fmt.Sprintf("%d of %d probes to %v came back", b.Received, b.Sent, b.To)
 	if b.Received > 0 {
-		words += ", half within " + Millis(b.Median)
+		words += ", half within " + wording.Millis(b.Median)
 	}
 	return words
 }
@@ -79,7 +80,7 @@ then the socket; on radio, go nearer to the access point.`,
 		case p.DelayZone() == zone.LocalSubnet:
 			return found(Supported,
 				fmt.Sprintf("Packets are held up on %s already: half of those to %v take more than %s.", segmentName(p), gw.To,
-					Millis(gw.Median)), counted(gw)).
+					wording.Millis(gw.Median)), counted(gw)).
 				next("See what else uses the segment now: a copy of large files, a loop between switches, a crowded radio cell.")
 		}
 		return cleared("%s", counted(gw))
@@ -150,15 +151,15 @@ is always full. A station that is slow to answer for itself, while later ones ar
 			}
 			limit := gw.Median + p.StepBlamed()
 			good, first, seen := p.Begins(func(b evidence.Burst) bool { return b.Received >= path.StepProbes && b.Median > limit })
-			sentence := fmt.Sprintf("The way behind the gateway takes %s, of which the segment takes %s.", Millis(far.Median),
-				Millis(gw.Median))
+			sentence := fmt.Sprintf("The way behind the gateway takes %s, of which the segment takes %s.", wording.Millis(far.Median),
+				wording.Millis(gw.Median))
 			standing := Supported
 			if seen {
 				standing = Confirmed
 				a, _ := p.Burst(good)
 				b, _ := p.Burst(first)
 				sentence = fmt.Sprintf("%s: %s as far as the one, %s to the other, and so to the target.",
-					whereBegins(p, good, first, "The way turns slow"), Millis(a.Median), Millis(b.Median))
+					whereBegins(p, good, first, "The way turns slow"), wording.Millis(a.Median), wording.Millis(b.Median))
 			}
 			return found(standing, sentence, counted(far), counted(gw)).
 				next("Hand it to the provider with the station at which it begins.",

@@ -5,6 +5,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -34,7 +35,7 @@ what counts.`,
 			return possible("echo has not been asked to an end")
 		}
 		return found(Confirmed, fmt.Sprintf("%v does not answer echo, and its service works: no fault.", silent.Asked),
-			fmt.Sprintf("no echo reply within %s", Millis(silent.Waited)))
+			fmt.Sprintf("no echo reply within %s", wording.Millis(silent.Waited)))
 	},
 }
 

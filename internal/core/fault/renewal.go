@@ -7,6 +7,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/lease"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -35,10 +36,10 @@ server answers when it is asked. See that the DHCP server is up and that its ans
 		case !over && !rebinding:
 			return possible("the lease is due for renewal, and whether a DHCP server answers could not be asked")
 		}
-		reason := fmt.Sprintf("the lease of %v should have been renewed since %s", l.Terms.Address, due.Local().Format("15:04:05"))
+		reason := fmt.Sprintf("the lease of %v should have been renewed since %s", l.Terms.Address, wording.Clock(due.Local()))
 		sentence := fmt.Sprintf("Nobody renews the lease of %v: due since %s, it ends at %s, and the address with it.", l.Terms.Address,
-			due.Local().Format("15:04:05"),
-			l.Expires.Local().Format("15:04:05"))
+			wording.Clock(due.Local()),
+			wording.Clock(l.Expires.Local()))
 		reasons := []string{reason}
 		if over {
 			reasons = append(reasons, "no DHCP server answers when it is asked now")

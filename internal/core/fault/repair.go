@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/wording"
 )
 
 // settings are the whole of what a machine needs on its segment. They are set together, since on many systems changing one of them alone
@@ -49,10 +50,10 @@ func inFull(p *facts.Facts, v6 bool, want settings) string {
 		}
 	}
 	if has(want.gateways) {
-		parts = append(parts, "gateway "+List(want.gateways))
+		parts = append(parts, "gateway "+wording.List(want.gateways))
 	}
 	if has(want.resolvers) {
-		parts = append(parts, "resolvers "+List(want.resolvers))
+		parts = append(parts, "resolvers "+wording.List(want.resolvers))
 	}
 	text := "Set all of it together: " + strings.Join(parts, ", ")
 	if want.who != "" {

@@ -9,6 +9,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -52,7 +53,7 @@ entry, and find out what set it.`,
 		route, usual, is := specific(p)
 		switch {
 		case !is:
-			return cleared("the system knows a way to %s", List(p.Addresses))
+			return cleared("the system knows a way to %s", wording.List(p.Addresses))
 		case p.Usable() == facts.Yes:
 			return cleared("the target is reached by the route for %v", route.To)
 		case cameBy(p, route):
@@ -177,7 +178,7 @@ together.`,
 		f := found(Confirmed, sentence, reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", List(o.Routers), o.Server),
+			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", wording.List(o.Routers), o.Server),
 				inFull(p, false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		if home, ok := p.Here(); ok {
@@ -245,7 +246,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		if asked && n.Outcome == evidence.Silent {
 			standing = Confirmed
 			reasons = append(reasons,
-				fmt.Sprintf("%v does not answer on the segment (%d requests, %s)", p.Gateway, n.Asks, Millis(n.Waited)))
+				fmt.Sprintf("%v does not answer on the segment (%d requests, %s)", p.Gateway, n.Asks, wording.Millis(n.Waited)))
 		}
 		sentence := fmt.Sprintf("The gateway %v lies outside this machine's subnet", p.Gateway)
 		next := "Compare address, mask and gateway with a working neighbour, and set them together."
@@ -258,7 +259,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		f := found(standing, sentence+".", reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", List(o.Routers), o.Server, p.Gateway),
+			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", wording.List(o.Routers), o.Server, p.Gateway),
 				inFull(p, false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
 		}
 		return f.next(next)
@@ -351,7 +352,7 @@ the resolvers of this network; if the address is automatic, find out why they we
 			return possible("the machine's settings have not been read")
 		}
 		if len(p.Resolvers) > 0 {
-			return cleared("%s set", plural(len(p.Resolvers), "name server is", "name servers are"))
+			return cleared("%s set", wording.Plural(len(p.Resolvers), "name server is", "name servers are"))
 		}
 		if !p.HasUsable() {
 			return possible("no name server is set, as no address is: both would come with a lease")
@@ -359,11 +360,11 @@ the resolvers of this network; if the address is automatic, find out why they we
 		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").
 			aside(!p.NeedsName() && !p.Target.IsZero())
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", List(offers[0].Resolvers), offers[0].Server),
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", wording.List(offers[0].Resolvers), offers[0].Server),
 				inFull(p, false, settings{resolvers: offers[0].Resolvers}))
 		}
 		if named, by := p.ResolversNamed(); len(named) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", List(named), by[named[0]]),
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", wording.List(named), by[named[0]]),
 				inFull(p, named[0].Is6(), settings{resolvers: named}))
 		}
 		return f.next("Set the name servers. A working neighbour on the same segment shows which ones.")

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -38,7 +39,7 @@ machine that works elsewhere.`,
 		case p.Alive == facts.Yes:
 			return cleared("the gateway %v answers", p.Gateway)
 		case len(p.Others) > 0:
-			return cleared("%s: %s", plural(len(p.Others), "neighbour answers", "neighbours answer"), List(p.Others))
+			return cleared("%s: %s", wording.Plural(len(p.Others), "neighbour answers", "neighbours answer"), wording.List(p.Others))
 		case len(p.Heard) > 0:
 			return cleared("%s was heard on the segment", p.Heard[0].Address)
 		}
@@ -50,12 +51,12 @@ machine that works elsewhere.`,
 		}
 		if p.IsWithheld(evidence.SegmentFrames) { // who speaks here cannot be heard: the address may be another network's
 			f := possible("whether others speak on this segment, with addresses of another network, could not be listened for")
-			f.For = []string{fmt.Sprintf("%s asked, none answered", plural(p.Swept, "address", "addresses"))}
+			f.For = []string{fmt.Sprintf("%s asked, none answered", wording.Plural(p.Swept, "address", "addresses"))}
 			return f
 		}
-		asked := plural(p.Swept, "address", "addresses") + " asked, none answered"
+		asked := wording.Plural(p.Swept, "address", "addresses") + " asked, none answered"
 		sentence := fmt.Sprintf("Nobody on %s answers: neither the gateway nor any of %s asked.", segmentName(p),
-			plural(p.Swept, "address", "addresses"))
+			wording.Plural(p.Swept, "address", "addresses"))
 		if p.Swept == 0 { // IPv6 alone
 			asked, sentence = "all nodes were called (ff02::1), none answered",
 				"Nobody on this segment answers: neither the gateway nor anybody to a call to all."
@@ -104,9 +105,10 @@ that its port on the switch is lit.`,
 			return possible("nobody answers, so silence proves nothing about the gateway")
 		}
 		n, _ := p.Neighbour(p.Gateway)
-		reasons := []string{fmt.Sprintf("%v: %s within %s, no answer", p.Gateway, plural(n.Asks, "request", "requests"), Millis(n.Waited))}
+		reasons := []string{
+			fmt.Sprintf("%v: %s within %s, no answer", p.Gateway, wording.Plural(n.Asks, "request", "requests"), wording.Millis(n.Waited))}
 		if len(p.Others) > 0 {
-			reasons = append(reasons, fmt.Sprintf("answered: %s", List(p.Others)))
+			reasons = append(reasons, fmt.Sprintf("answered: %s", wording.List(p.Others)))
 		}
 		if router, server, ok := otherRouter(p, offers); ok {
 			return found(Confirmed,
@@ -116,7 +118,8 @@ that its port on the switch is lit.`,
 					inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}}))
 		}
 		return found(Confirmed,
-			fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway, plural(len(p.Others), "neighbour", "neighbours"),
+			fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway,
+				wording.Plural(len(p.Others), "neighbour", "neighbours"),
 				segmentName(p), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
 			next(fmt.Sprintf("See that the gateway %v has power and that its port on the switch is lit, then run again.", p.Gateway),
 				"Ask a neighbour on the same segment whether it is cut off as well.")

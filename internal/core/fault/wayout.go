@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -61,12 +62,12 @@ connection. Take the tunnel down or connect it anew.`,
 				if tunnel, through := throughTunnel(p, bad); through {
 					return found(Confirmed,
 						fmt.Sprintf("The tunnel %s has brought %s %s and does not carry what is asked there; %v answers, which %s names.",
-							tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], List(bad), good,
+							tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], wording.List(bad), good,
 							who),
-						fmt.Sprintf("what is asked of %s leaves by %s, a tunnel, and nothing comes back", List(bad), tunnel),
+						fmt.Sprintf("what is asked of %s leaves by %s, a tunnel, and nothing comes back", wording.List(bad), tunnel),
 						fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
 						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel),
-							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", List(bad),
+							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", wording.List(bad),
 								inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}})))
 				}
 			}
@@ -87,7 +88,7 @@ connection. Take the tunnel down or connect it anew.`,
 			fmt.Sprintf("The tunnel %s has taken the way to %v and does not carry it; out of %s it is reached.", port.Name, r.To,
 				w.Interface),
 			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it",
-			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
+			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
 			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name),
 				"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
 	},
@@ -152,7 +153,7 @@ away, or give the good one the lower metric.`,
 				port.Name, w.Interface),
 			fmt.Sprintf("metric %d: by %v through %s", bad.Metric, bad.Via, port.Name),
 			fmt.Sprintf("metric %d: by %v through %s", good.Metric, good.Via, w.Interface),
-			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), Millis(w.RTT))).
+			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
 			next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", port.Name,
 				good.Via, good.Interface, bad.Metric))
 	},

@@ -9,6 +9,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -65,31 +66,20 @@ clock, and look at the battery on the board or at the time service.`,
 			return possible("the service does not say what time it is")
 		}
 		if off.Abs() < clockMatters || !w.Shown.ValidAt(w.Date) {
-			return cleared("the service's clock agrees with this machine's to %s", Millis(off.Abs()))
+			return cleared("the service's clock agrees with this machine's to %s", wording.Millis(off.Abs()))
 		}
 		way := "ahead"
 		if off < 0 {
 			way = "behind"
 		}
 		return found(Confirmed,
-			fmt.Sprintf("This machine's clock is %s %s: %s here, %s by the service's own clock.", Days(off.Abs()), way,
+			fmt.Sprintf("This machine's clock is %s %s: %s here, %s by the service's own clock.", wording.Days(off.Abs()), way,
 				w.At.UTC().Format("2006-01-02 15:04"), w.Date.UTC().Format("2006-01-02 15:04")),
 			fmt.Sprintf("%v: valid from %s to %s", w.Flaw, w.Shown.NotBefore.UTC().Format("2006-01-02"),
 				w.Shown.NotAfter.UTC().Format("2006-01-02")), "by the service's own clock the certificate is valid").
 			next("Set this machine's clock, and let a time service keep it.",
 				"If it comes back wrong after the machine was off, the battery on the board is empty.")
 	},
-}
-
-// Days writes a long time in a unit that fits it.
-func Days(d time.Duration) string {
-	switch {
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%.0f hours", d.Hours())
-	case d < 730*24*time.Hour:
-		return fmt.Sprintf("%.0f days", d.Hours()/24)
-	}
-	return fmt.Sprintf("%.1f years", d.Hours()/24/365.25)
 }
 
 // TLSFails: the service answers, and the secure connection does not come about.

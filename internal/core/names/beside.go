@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/wording"
 )
 
 // Cell is what one server says to one question.
@@ -128,7 +129,7 @@ func Footing(l evidence.Lookup) string {
 	if l.Outcome != evidence.Answered {
 		return ""
 	}
-	parts := []string{millis(l.RTT)}
+	parts := []string{wording.Millis(l.RTT)}
 	if l.Asks > 1 {
 		parts = append(parts, fmt.Sprintf("asked %d times", l.Asks))
 	}
@@ -155,14 +156,4 @@ func life(d time.Duration) string {
 		return fmt.Sprintf("%d min", int(d.Minutes()))
 	}
 	return fmt.Sprintf("%d h", int(d.Hours()))
-}
-
-func millis(d time.Duration) string {
-	switch {
-	case d < 10*time.Millisecond:
-		return fmt.Sprintf("%.2f ms", float64(d)/1e6)
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.0f ms", float64(d)/1e6)
-	}
-	return fmt.Sprintf("%.1f s", d.Seconds())
 }

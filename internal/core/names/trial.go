@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/wording"
 )
 
 // Figures are what came of a number of look-ups at one server.
@@ -170,7 +171,7 @@ func (t *Trial) Advice() Advice {
 	case next.typical-best.typical >= timeMatters && float64(next.typical) >= factorMatters*float64(best.typical):
 		return Advice{best.Server, true,
 			fmt.Sprintf("Take %v: a name it knows comes in %s, from %v in %s: %s sooner with every look-up.", best.Server,
-				millis(best.typical), next.Server, millis(next.typical), millis(next.typical-best.typical))}
+				wording.Millis(best.typical), next.Server, wording.Millis(next.typical), wording.Millis(next.typical-best.typical))}
 	}
 	last := all[len(all)-1]
 	if last.share < best.share-shareMatters || last.typical-best.typical >= timeMatters &&

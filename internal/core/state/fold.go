@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -329,7 +330,7 @@ func (s *State) contradiction() doubt {
 			if follows {
 				continue
 			}
-			return doubt{fmt.Sprintf("%s has been silent since %s", w.Name, w.Since.Format("15:04:05")), false, w.Since, w.Zone}
+			return doubt{fmt.Sprintf("%s has been silent since %s", w.Name, wording.Clock(w.Since)), false, w.Since, w.Zone}
 		case w.Health == Answers && w.base == Silent && !sound:
 			return doubt{fmt.Sprintf("%s answers again", w.Name), false, w.Since, w.Zone}
 		case w.losing() >= lossesTell && w.Health == Answers && !s.ofQuality() && !follows:

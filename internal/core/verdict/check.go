@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -117,15 +118,15 @@ func dedupe(in []string) (out []string) {
 func came(r evidence.Reply) (State, string) {
 	switch r.Outcome {
 	case evidence.Answered:
-		return Holds, "answered in " + fault.Millis(r.RTT)
+		return Holds, "answered in " + wording.Millis(r.RTT)
 	case evidence.Refused:
-		return Broken, fmt.Sprintf("refused by %v in %s", r.From, fault.Millis(r.RTT))
+		return Broken, fmt.Sprintf("refused by %v in %s", r.From, wording.Millis(r.RTT))
 	case evidence.Unreachable:
 		return Broken, fmt.Sprintf("%v says: %v (ICMP type %d, code %d)", r.From, r.Why, r.ICMPType, r.ICMPCode)
 	case evidence.Expired:
 		return Broken, fmt.Sprintf("ended at %v", r.From)
 	case evidence.Silent:
-		return Broken, "no answer within " + fault.Millis(r.Waited)
+		return Broken, "no answer within " + wording.Millis(r.Waited)
 	case evidence.LocalError, evidence.Malformed:
 		return Broken, "not sent: " + r.Reason
 	}

@@ -7,6 +7,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -16,7 +17,7 @@ func forwarding(p *facts.Facts) Check {
 	switch {
 	case len(p.Outside) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%d answer behind the gateway", len(p.Outside))
-		c.Heard = append(c.Heard, "answered: "+fault.List(p.Outside))
+		c.Heard = append(c.Heard, "answered: "+wording.List(p.Outside))
 	case p.Alive == facts.No:
 		c.State, c.Fact = Skipped, "the gateway is not reached"
 	case p.Forwards == facts.No:
@@ -36,7 +37,7 @@ func names(p *facts.Facts) Check {
 		c.Asked = "nobody"
 		c.State, c.Fact = Skipped, "no look-up needed"
 		if p.Source == "hosts file" {
-			c.Fact = fmt.Sprintf("the hosts file says %s", fault.List(p.Addresses))
+			c.Fact = fmt.Sprintf("the hosts file says %s", wording.List(p.Addresses))
 		}
 		if len(p.Lookups) == 0 {
 			return c
@@ -48,15 +49,15 @@ func names(p *facts.Facts) Check {
 		line := r.Address.String() + ": "
 		switch {
 		case r.Has:
-			line += "has the address, " + fault.Millis(r.RTT)
+			line += "has the address, " + wording.Millis(r.RTT)
 		case r.Missing && p.NeedsName():
-			line += "no such name or no address, " + fault.Millis(r.RTT)
+			line += "no such name or no address, " + wording.Millis(r.RTT)
 		case r.RCode != "":
 			line += "fails (" + r.RCode + ")"
 		case r.Mute:
 			line += "lives, and gives no answer about the name"
 		case r.Speaks == facts.Yes:
-			line += "answers, " + fault.Millis(r.RTT)
+			line += "answers, " + wording.Millis(r.RTT)
 		case r.Closed:
 			line += "port 53 is closed"
 		case r.Speaks == facts.No:
@@ -69,13 +70,13 @@ func names(p *facts.Facts) Check {
 		c.Heard = append(c.Heard, line)
 		c.Took = max(c.Took, r.RTT)
 		if r.Speaks == facts.Yes && p.Target.IsZero() {
-			c.State, c.Fact = Holds, "answered in "+fault.Millis(c.Took)
+			c.State, c.Fact = Holds, "answered in "+wording.Millis(c.Took)
 		}
 	}
 	switch {
 	case !p.NeedsName():
 	case len(p.Addresses) > 0:
-		c.State, c.Fact = Holds, fmt.Sprintf("%s is %s", p.Target.Name, fault.List(p.Addresses))
+		c.State, c.Fact = Holds, fmt.Sprintf("%s is %s", p.Target.Name, wording.List(p.Addresses))
 	case len(p.Resolvers) == 0:
 		c.State, c.Fact = Broken, "nobody to ask"
 	case p.NameFailed():
@@ -151,7 +152,7 @@ func service(p *facts.Facts) Check {
 	}
 	switch p.Usable() {
 	case facts.Yes:
-		c.State, c.Fact = Holds, "reached in "+fault.Millis(c.Took)
+		c.State, c.Fact = Holds, "reached in "+wording.Millis(c.Took)
 		if c.Took == 0 {
 			c.Fact = "reached"
 		}

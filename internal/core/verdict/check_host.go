@@ -8,8 +8,8 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/facts"
-	"passepartout/internal/core/fault"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -86,7 +86,7 @@ func address(p *facts.Facts) Check {
 	}
 	c.Heard = append(c.Heard, documented(p, "address")...)
 	if l, ok := p.Lease(); ok && l.Client != "" {
-		line := fmt.Sprintf("lease of %v by %s, from %s: %s", l.Terms.Address, l.Client, fault.List([]netip.Addr{l.Terms.Server}),
+		line := fmt.Sprintf("lease of %v by %s, from %s: %s", l.Terms.Address, l.Client, wording.List([]netip.Addr{l.Terms.Server}),
 			l.At(p.Endpoint.At))
 		if !l.Expires.IsZero() {
 			line += ", ends " + l.Expires.Local().Format("2006-01-02 15:04")
@@ -126,11 +126,11 @@ func documented(p *facts.Facts, what string) []string {
 		return []string{text}
 	case "gateway":
 		if len(home.Gateways) > 0 {
-			return []string{"documented: " + fault.List(home.Gateways)}
+			return []string{"documented: " + wording.List(home.Gateways)}
 		}
 	case "resolvers":
 		if len(home.Resolvers) > 0 {
-			return []string{"documented: " + fault.List(home.Resolvers)}
+			return []string{"documented: " + wording.List(home.Resolvers)}
 		}
 	}
 	return nil
@@ -186,7 +186,7 @@ func resolvers(p *facts.Facts) Check {
 	for _, r := range p.Resolvers {
 		list = append(list, r.Address)
 	}
-	c.Fact = fault.List(list)
+	c.Fact = wording.List(list)
 	c.Heard = append(c.Heard, documented(p, "resolvers")...)
 	if len(p.Endpoint.Search) > 0 {
 		c.Heard = append(c.Heard, "short names are completed with "+strings.Join(p.Endpoint.Search, ", "))

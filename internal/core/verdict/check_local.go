@@ -9,6 +9,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -37,7 +38,7 @@ func neighbours(p *facts.Facts) Check {
 		Means: "this machine's port, cable and address work on the segment"}
 	for _, n := range p.Neighbours {
 		if n.Outcome == evidence.Answered && n.Asked != p.Gateway && len(c.Heard) < 8 {
-			c.Heard = append(c.Heard, fmt.Sprintf("%v is %s, in %s", n.Asked, fault.HardwareList(n.Hardware), fault.Millis(n.RTT)))
+			c.Heard = append(c.Heard, fmt.Sprintf("%v is %s, in %s", n.Asked, fault.HardwareList(n.Hardware), wording.Millis(n.RTT)))
 		}
 	}
 	slices.Sort(c.Heard)
@@ -93,7 +94,7 @@ func dhcp(p *facts.Facts) Check {
 		for _, o := range d.Offers {
 			servers = append(servers, o.Server)
 		}
-		c.State, c.Fact = Holds, fmt.Sprintf("%d servers offer: %s", len(d.Offers), fault.List(servers))
+		c.State, c.Fact = Holds, fmt.Sprintf("%d servers offer: %s", len(d.Offers), wording.List(servers))
 	case len(d.Offers) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v offers %v", d.Offers[0].Server, d.Offers[0].Address)
 		if p.Iface != nil &&
@@ -119,12 +120,12 @@ func gateway(p *facts.Facts) Check {
 	if asked {
 		c.Took = max(n.RTT, n.Waited)
 		if n.Asks > 1 {
-			c.Asked += fmt.Sprintf(" %d times within %s", n.Asks, fault.Millis(c.Took))
+			c.Asked += fmt.Sprintf(" %d times within %s", n.Asks, wording.Millis(c.Took))
 		}
 	}
 	switch {
 	case asked && n.Outcome == evidence.Answered:
-		c.State, c.Fact = Holds, fmt.Sprintf("%v answers in %s", p.Gateway, fault.Millis(n.RTT))
+		c.State, c.Fact = Holds, fmt.Sprintf("%v answers in %s", p.Gateway, wording.Millis(n.RTT))
 		c.Heard = append(c.Heard, fmt.Sprintf("%v is %s", p.Gateway, fault.HardwareList(n.Hardware)))
 	case p.Alive == facts.Yes:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v answers", p.Gateway)

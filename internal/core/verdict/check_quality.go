@@ -5,7 +5,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
-	"passepartout/internal/core/fault"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -18,7 +18,7 @@ func loss(p *facts.Facts) Check {
 		if b.Received == 0 {
 			continue
 		}
-		c.Heard = append(c.Heard, fmt.Sprintf("%v: %d of %d came back, half within %s", b.To, b.Received, b.Sent, fault.Millis(b.Median)))
+		c.Heard = append(c.Heard, fmt.Sprintf("%v: %d of %d came back, half within %s", b.To, b.Received, b.Sent, wording.Millis(b.Median)))
 		if !p.OnLink(b.To) || p.TargetOnLink() {
 			far++
 			c.Fact = fmt.Sprintf("%d of %d came back from %v", b.Received, b.Sent, b.To)

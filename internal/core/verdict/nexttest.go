@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/wording"
 )
 
 // Test is one that the program makes by itself when the usual ones have not soon shown that the target works. Its outcomes are like the
@@ -57,7 +58,7 @@ var Tests = []Test{
 	}, Found: func(s *evidence.Set) string {
 		for _, l := range s.Elsewhere {
 			if len(l.Addresses) > 0 {
-				return fmt.Sprintf("%v says %s.", l.Server, fault.List(l.Addresses))
+				return fmt.Sprintf("%v says %s.", l.Server, wording.List(l.Addresses))
 			}
 		}
 		return noneOf(len(s.Elsewhere), "None of the %d that were asked does.")

@@ -91,9 +91,9 @@ var Questions = []Question{
 // ParseSaid reads an answer as it is given on a command line: QUESTION=ANSWER.
 func ParseSaid(text string) (evidence.Answer, error) {
 	question, answer, ok := strings.Cut(text, "=")
-	said := evidence.Answer{Question: question, Answer: answer}
-	if _, _, known := lookup(said); ok && known {
-		return said, nil
+	given := evidence.Answer{Question: question, Answer: answer}
+	if _, _, known := lookup(given); ok && known {
+		return given, nil
 	}
 	var ids []string
 	for _, q := range Questions {
@@ -101,20 +101,20 @@ func ParseSaid(text string) (evidence.Answer, error) {
 			for _, a := range q.Answers {
 				ids = append(ids, q.ID+"="+a.ID)
 			}
-			return said, fmt.Errorf("--said %q: answer with %s", text, strings.Join(ids, " or "))
+			return given, fmt.Errorf("--said %q: answer with %s", text, strings.Join(ids, " or "))
 		}
 		ids = append(ids, q.ID)
 	}
-	return said, fmt.Errorf("--said %q: the questions are %s; each is answered as QUESTION=ANSWER", text, strings.Join(ids, ", "))
+	return given, fmt.Errorf("--said %q: the questions are %s; each is answered as QUESTION=ANSWER", text, strings.Join(ids, ", "))
 }
 
-func lookup(said evidence.Answer) (Question, Choice, bool) {
+func lookup(given evidence.Answer) (Question, Choice, bool) {
 	for _, q := range Questions {
-		if q.ID != said.Question {
+		if q.ID != given.Question {
 			continue
 		}
 		for _, a := range q.Answers {
-			if a.ID == said.Answer {
+			if a.ID == given.Answer {
 				return q, a, true
 			}
 		}
@@ -125,8 +125,8 @@ func lookup(said evidence.Answer) (Question, Choice, bool) {
 // hear lets what a person said count: it clears, and it speaks for. What the machine itself has confirmed stands against it, and the
 // contradiction is shown.
 func (r *Result) hear(p *facts.Facts) {
-	for _, said := range p.Said {
-		q, a, ok := lookup(said)
+	for _, given := range p.Answers {
+		q, a, ok := lookup(given)
 		if !ok {
 			continue
 		}
@@ -178,7 +178,7 @@ func (r *Result) ask(p *facts.Facts) {
 	}
 	var found []choice
 	for _, q := range Questions {
-		if slices.ContainsFunc(p.Said, func(x evidence.Answer) bool { return x.Question == q.ID }) || q.About != "" &&
+		if slices.ContainsFunc(p.Answers, func(x evidence.Answer) bool { return x.Question == q.ID }) || q.About != "" &&
 			!among(left, q.About) {
 			continue
 		}

@@ -62,7 +62,7 @@ func TestQuestions(t *testing.T) {
 			if c.change != nil {
 				c.change(s)
 			}
-			s.Said = said(t, c.said...)
+			s.Answers = said(t, c.said...)
 			r := verdict.Judge(s)
 			assert.Equal(t, c.zone, r.Zone, r.Sentence)
 			assert.Equal(t, c.fault, r.Fault, r.Sentence)
@@ -89,7 +89,7 @@ func TestAnswersAreEvidence(t *testing.T) {
 	s := Healthy()
 	Isolated(s)
 	WithoutFrames(s)
-	s.Said = said(t, "address-for-here=another-place")
+	s.Answers = said(t, "address-for-here=another-place")
 	r := verdict.Judge(s)
 	x, _ := r.Suspect("wrong-network")
 	assert.Contains(t, x.For[len(x.For)-1], "another place's")

@@ -76,7 +76,7 @@ func Of(p *facts.Facts) Result { return judge(fault.Catalogue, p) }
 func JudgeBy(catalogue []*fault.Fault, s *evidence.Set) Result { return judge(catalogue, facts.New(s)) }
 
 func judge(catalogue []*fault.Fault, p *facts.Facts) Result {
-	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(p.Withheld)}
+	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(p.Seen.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
 		if lossAt := p.LossZone(); lossAt != zone.Unknown && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {

@@ -31,7 +31,7 @@ type Config struct {
 	Chosen    func(iface string) // called once, before anything is asked; may be nil
 	// our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
 	Responder target.Target
-	Said      []evidence.Answer // what a person has answered
+	Answers   []evidence.Answer // what a person has answered
 	Log       Log               // what takes note of all that happens; nil: nobody
 	Thorough  bool              // go on after the verdict is settled, until everything has been asked: for a screen
 }
@@ -69,7 +69,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			due = false
 			result := verdict.Of(m.Facts)
 			if onChange != nil {
-				onChange(m.seen, result)
+				onChange(m.Seen, result)
 			}
 			switch {
 			case c.Thorough && !named && (result.Settled || len(m.Open) == 0): // for the screen: who are they all?
@@ -143,8 +143,8 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.iface = r.chooseInterface(ctx)
 	r.ask(evidence.Subject{Target: r.Target, Interface: r.iface, Families: r.Families}, e, r.Sheet)
-	for _, said := range r.Said {
-		r.observe(said)
+	for _, a := range r.Answers {
+		r.observe(a)
 	}
 	if r.Chosen != nil {
 		r.Chosen(r.iface)

@@ -63,7 +63,6 @@ const never = time.Duration(math.MaxInt64)
 // moment is what is known when the plan is looked at.
 type moment struct {
 	*facts.Facts
-	seen *evidence.Set // as it was gathered
 	run  *run
 	at   time.Duration // since the machine was read
 	next time.Duration // when to look again, whatever happens
@@ -149,7 +148,7 @@ func (r *run) look(ctx context.Context) *moment {
 	waits := slices.Clone(r.waits)
 	r.lock.Unlock()
 	set := r.snapshot() // after what has ended: what that found was told before
-	m := &moment{Facts: facts.New(set), seen: set, run: r, at: time.Since(r.started), next: never}
+	m := &moment{Facts: facts.New(set), run: r, at: time.Since(r.started), next: never}
 	for _, a := range over {
 		r.progress[a.step].ended[a.of] = true
 		r.underWay = slices.DeleteFunc(r.underWay, func(b *asking) bool { return a == b })
@@ -165,7 +164,7 @@ func (r *run) look(ctx context.Context) *moment {
 	if open := r.open(m); r.setOpen(open) {
 		now := *set // and nothing newer: what is open belongs to it
 		now.Open = open
-		m.seen, m.Facts = &now, facts.New(&now)
+		m.Facts = facts.New(&now)
 		r.wake() // what is no longer open may be what others wait for
 	}
 	return m
@@ -272,9 +271,10 @@ func (r *run) mark(what mark) {
 	r.wake()
 }
 
-// busy reports whether any question is under way, or waits for its time.
+// busy reports whether any question is under way, or waits for its time, for which anybody waits.
 func (r *run) busy() bool {
-	return len(r.underWay) > 0 || slices.ContainsFunc(r.steps, func(s *step) bool { return r.progress[s].waits })
+	return slices.ContainsFunc(r.underWay, func(a *asking) bool { return len(a.step.brings) > 0 }) ||
+		slices.ContainsFunc(r.steps, func(s *step) bool { return r.progress[s].waits && len(s.brings) > 0 })
 }
 
 // open lists the kinds of which more may still come: what is under way, what waits for its time or its turn, and what any of these may

@@ -23,7 +23,7 @@ func planned(t *testing.T, steps ...*step) *run {
 }
 
 // open looks at the plan and says what is open.
-func (r *run) openNow(ctx context.Context) []evidence.Kind { return r.look(ctx).seen.Open }
+func (r *run) openNow(ctx context.Context) []evidence.Kind { return r.look(ctx).Seen.Open }
 
 // ends waits until so many questions have come to their end.
 func (r *run) ends(t *testing.T, n int) {
@@ -46,7 +46,8 @@ func TestWhatMayStillComeIsOpen(t *testing.T) {
 			<-given
 			r.observe(evidencetest.Healthy().Lookups[0])
 		}},
-		&step{brings: kinds(evidence.RouteLookup), after: kinds(evidence.NameLookup), of: looked, ask: func(*run, context.Context, subject) {}},
+		&step{brings: kinds(evidence.RouteLookup), after: kinds(evidence.NameLookup), of: looked,
+			ask: func(*run, context.Context, subject) {}},
 		&step{brings: kinds(evidence.ServiceConnect), after: kinds(evidence.RouteLookup),
 			of: func(*moment) []subject { return nil }},
 		&step{brings: kinds(evidence.TargetEcho), after: kinds(evidence.RouteLookup), needless: answered, of: once})
@@ -71,7 +72,7 @@ func TestWhatWaitsForItsTime(t *testing.T) {
 		return []subject{{name: "one"}, {name: "two"}, {name: "three"}}
 	}, ask: func(_ *run, _ context.Context, s subject) { begun <- s }})
 	m := r.look(t.Context())
-	assert.Equal(t, kinds(evidence.OtherNeighbours), m.seen.Open)
+	assert.Equal(t, kinds(evidence.OtherNeighbours), m.Seen.Open)
 	assert.True(t, r.busy())
 	assert.Equal(t, time.Hour, m.next, "it is looked at again then")
 	assert.Empty(t, begun)
@@ -139,6 +140,19 @@ func TestInDoubt(t *testing.T) {
 	assert.NotContains(t, r.openNow(ctx), evidence.ServiceConnect)
 	needless = false
 	assert.NotContains(t, r.openNow(ctx), evidence.ServiceConnect, "once is enough")
+}
+
+// What nobody waits for holds nothing up: what waits for its turn is dropped when nothing else is under way.
+func TestWhatNobodyWaitsFor(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	r := planned(t,
+		&step{of: once, ask: func(_ *run, ctx context.Context, _ subject) { <-ctx.Done() }},
+		&step{test: "none that could tell anything", brings: kinds(evidence.ServiceConnect), of: once,
+			needless: func(*moment) bool { return false }})
+	r.look(ctx)
+	assert.Empty(t, r.openNow(ctx))
+	assert.Len(t, r.underWay, 1)
 }
 
 func TestThePlan(t *testing.T) {

@@ -28,7 +28,7 @@ func (m *model) choices() (out []choice) {
 			out = append(out, choice{question: q, reply: a})
 		}
 	}
-	for _, s := range m.said() {
+	for _, s := range m.given() {
 		for _, q := range verdict.Questions {
 			i := slices.IndexFunc(q.Answers, func(a verdict.Choice) bool { return q.ID == s.Question && a.ID == s.Answer })
 			if i >= 0 {
@@ -40,7 +40,7 @@ func (m *model) choices() (out []choice) {
 }
 
 // pressSaying handles a key while the questions are open.
-func (m *model) pressFound(k tea.KeyPressMsg) tea.Cmd {
+func (m *model) pressAnswers(k tea.KeyPressMsg) tea.Cmd {
 	all := m.choices()
 	ids := make([]string, len(all))
 	for i, c := range all {
@@ -48,18 +48,18 @@ func (m *model) pressFound(k tea.KeyPressMsg) tea.Cmd {
 	}
 	return m.pressInList(k, &m.picked, ids, func(string) tea.Cmd {
 		c, con := all[m.picked], m.case_
-		m.close(foundLayer)
+		m.close(answersLayer)
 		return m.aside(func() {
 			con.Say(evidence.Answer{Question: c.question.ID, Answer: map[bool]string{false: c.reply.ID}[c.takeBack]})
 		})
-	}, func() { m.close(foundLayer) })
+	}, func() { m.close(answersLayer) })
 }
 
 // said is what the person has answered.
-func (m *model) said() []evidence.Answer { return m.state.Round.Set.Said }
+func (m *model) given() []evidence.Answer { return m.state.Round.Set.Answers }
 
 // foundPage puts the questions that only a person can answer, each answer with what it would rule out.
-func (m *model) foundPage() []string {
+func (m *model) answersPage() []string {
 	t := m.theme
 	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("What have you found out?"),
 		"  " + t.faint.Render("No program can look at this. Each answer counts as evidence, and says what it rules out."), ""}

@@ -24,12 +24,12 @@ func TestSaying(t *testing.T) {
 	press(m, "w")
 	shows(t, m, "You have said: Is this machine's address one of this place's network?")
 	press(m, "pgdown", "enter")
-	until(t, m, "an answer is taken back", func() bool { return m.result.Fault != "wrong-network" && len(m.said()) == 0 })
+	until(t, m, "an answer is taken back", func() bool { return m.result.Fault != "wrong-network" && len(m.given()) == 0 })
 	press(m, "w", "down", "enter")
-	until(t, m, "an answer", func() bool { return len(m.said()) > 0 })
+	until(t, m, "an answer", func() bool { return len(m.given()) > 0 })
 	press(m, "r")
 	until(t, m, "another run of the tests", func() bool { return m.state.Round.Number > 1 })
-	assert.Empty(t, m.said(), "what was found before may have been mended since")
+	assert.Empty(t, m.given(), "what was found before may have been mended since")
 	press(m, "w")
 	shows(t, m, "The tests are still running")
 }
@@ -39,5 +39,5 @@ func TestNothingToSay(t *testing.T) {
 	press(m, "w")
 	shows(t, m, "Nothing stands in the way")
 	press(m, "esc", "1")
-	assert.False(t, m.shows(foundLayer))
+	assert.False(t, m.shows(answersLayer))
 }
