@@ -62,7 +62,7 @@ Without a command it opens full-screen on this machine.`,
 
 func (f *flags) bind(cmd *cobra.Command) {
 	p := cmd.PersistentFlags()
-	p.StringVarP(&f.iface, "interface", "i", "", "the network port that is meant")
+	p.StringVarP(&f.iface, "interface", "i", "", "the network interface that is meant")
 	p.StringVar(&f.scenario, "scenario", "", "ask a simulated site in place of this machine (passepartout demo --list names them)")
 	p.StringVar(&f.site, "site", "", "a site sheet: the documented network to compare with (passepartout site --help)")
 	p.StringVar(&f.far, "responder", "",

@@ -32,7 +32,7 @@ func (f *flags) port(ctx context.Context, m machine.Machine) (*endpoint.Endpoint
 	}
 	name, ok := e.Choose()
 	if !ok {
-		return nil, "", errors.New("this machine has no network port besides loopback")
+		return nil, "", errors.New("this machine has no network interface besides loopback")
 	}
 	return e, name, nil
 }
@@ -170,7 +170,7 @@ func (f *flags) portCommand() *cobra.Command {
 	over := 2 * time.Second
 	cmd := &cobra.Command{
 		Use:   "port",
-		Short: "What goes through the network port now, and what it loses",
+		Short: "What goes through the network interface now, and what it loses",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if over < 100*time.Millisecond || over > time.Hour {
@@ -188,7 +188,7 @@ func (f *flags) portCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			seen := report.PortSeen{At: began, Over: time.Since(began)}
+			seen := report.InterfaceSeen{At: began, Over: time.Since(began)}
 			seen.Home, seen.HasHome = f.sheet.Home(e.Host, was.Hardware)
 			for _, now := range ports {
 				if now.Name == name {

@@ -217,7 +217,7 @@ func TestScreenNeighboursNamesCounters(t *testing.T) {
 	x.press("c")
 	x.see("Compared", "at first", "No difference that matters between")
 	x.press("8")
-	x.see("documented: 1 Gbit/s full duplex", "Traffic", "Lost at the port", "While the tests ran")
+	x.see("documented: 1 Gbit/s full duplex", "Traffic", "Lost at the interface", "While the tests ran")
 	x.press("?")
 	x.see("count from zero")
 	x.press("x", "z")

@@ -201,7 +201,7 @@ func TestThisMachineAlone(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(raw, &r), string(raw))
 	assert.Equal(t, "host", r.Verdict.Zone)
-	assert.Equal(t, "This machine has no network port besides loopback.", r.Verdict.Sentence)
+	assert.Equal(t, "This machine has no network interface besides loopback.", r.Verdict.Sentence)
 }
 
 func TestListNamesTheScenarios(t *testing.T) {

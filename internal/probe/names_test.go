@@ -29,23 +29,23 @@ type scripted struct {
 	replies func(q []byte) [][]byte
 }
 
-type scriptedPort struct {
+type scriptedSocket struct {
 	scripted
 	got chan []byte
 }
 
 func (s scripted) OpenDatagram(machine.DatagramConfig) (machine.DatagramSocket, error) {
-	return &scriptedPort{s, make(chan []byte, 64)}, nil
+	return &scriptedSocket{s, make(chan []byte, 64)}, nil
 }
 
-func (p *scriptedPort) Send(q []byte) (time.Time, error) {
+func (p *scriptedSocket) Send(q []byte) (time.Time, error) {
 	for _, r := range p.replies(q) {
 		p.got <- r
 	}
 	return time.Now(), nil
 }
 
-func (p *scriptedPort) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
+func (p *scriptedSocket) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
 	select {
 	case b := <-p.got:
 		return b, machine.Arrival{Outcome: evidence.Answered, From: core, At: time.Now()}, nil
@@ -54,7 +54,7 @@ func (p *scriptedPort) Receive(ctx context.Context) ([]byte, machine.Arrival, er
 	}
 }
 
-func (p *scriptedPort) Close() error { return nil }
+func (p *scriptedSocket) Close() error { return nil }
 
 func answerTo(q []byte, change func(*dns.Msg)) []byte {
 	m := new(dns.Msg)

@@ -209,7 +209,8 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 			fmt.Fprintf(&b, "  · %v: %s\n", h.Kind, h.Why)
 		}
 	}
-	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no port"), wording.Millis(s.Elapsed))
+	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no interface"),
+		wording.Millis(s.Elapsed))
 	_, err := io.WriteString(w, b.String())
 	return err
 }

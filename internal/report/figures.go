@@ -151,7 +151,8 @@ func CheckPage(s *evidence.Set, r verdict.Result, at time.Time) draw.Page {
 		about = "gateway and name servers; nothing beyond was asked for"
 	}
 	p := draw.Page{Title: "Can " + host + " reach it?  " + about, At: at,
-		Lines: []string{fmt.Sprintf("port %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), wording.Millis(s.Elapsed))}}
+		Lines: []string{
+			fmt.Sprintf("interface %s  ·  %s  ·  in %s", s.Interface, at.Format("2006-01-02 15:04:05"), wording.Millis(s.Elapsed))}}
 	p.Parts = append(p.Parts, draw.Line{Line: topology.Of(s, r)}, draw.Words{Head: Headline(r), Text: r.Sentence})
 	for _, a := range r.Also {
 		p.Parts = append(p.Parts, draw.Words{Text: "Also: " + a.Sentence})

@@ -18,7 +18,7 @@ import (
 const PortSchema = "passepartout.port/1"
 
 // PortSeen is a port over a time.
-type PortSeen struct {
+type InterfaceSeen struct {
 	At      time.Time
 	Over    time.Duration
 	Port    endpoint.Interface
@@ -50,7 +50,7 @@ func Bits(octets uint64, over time.Duration) string {
 }
 
 // Usual says what a port should run at, as the site sheet has it; "" if it does not say.
-func (p PortSeen) Usual() string {
+func (p InterfaceSeen) Usual() string {
 	if !p.HasHome || p.Home.SpeedMbit == 0 {
 		return ""
 	}
@@ -58,15 +58,15 @@ func (p PortSeen) Usual() string {
 }
 
 // Trouble says what the port has lost in the time; "" for nothing.
-func (p PortSeen) Trouble() string {
+func (p InterfaceSeen) Trouble() string {
 	if p.Grown.Errors()+p.Grown.Drops()+p.Grown.CarrierLosses+p.Grown.Collisions == 0 {
 		return ""
 	}
-	return fault.PortTroubleWords(p.Grown)
+	return fault.TroubleWords(p.Grown)
 }
 
 // WriteJSON writes it as one object.
-func (p PortSeen) WriteJSON(w io.Writer) error {
+func (p InterfaceSeen) WriteJSON(w io.Writer) error {
 	out := struct {
 		Schema    string            `json:"schema"`
 		At        time.Time         `json:"at"`
@@ -92,7 +92,7 @@ func (p PortSeen) WriteJSON(w io.Writer) error {
 }
 
 // WriteText writes it for people.
-func (p PortSeen) WriteText(w io.Writer) error {
+func (p InterfaceSeen) WriteText(w io.Writer) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s, %v", p.Port.Name, p.Port.Kind)
 	if speed := verdict.Speed(p.Port); speed != "" {

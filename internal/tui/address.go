@@ -37,7 +37,7 @@ func (m *model) addressPage() []string {
 	if !ok {
 		lines = append(lines,
 			"  "+t.faint.Render(
-				"This machine has no network port besides loopback, and so no address. Plug one in or load its driver; r looks again."))
+				"This machine has no network interface besides loopback, and so no address. Plug one in or load its driver; r looks again."))
 		return lines
 	}
 	lines = append(lines, "  "+t.loud.Render(i.Name)+t.faint.Render("   "+describePort(*i)), "")
@@ -146,7 +146,7 @@ func (m *model) routeTable(room int) []string {
 			cmp.Compare(a.Metric, b.Metric))
 	})
 	if len(routes) == 0 {
-		lines = append(lines, "    "+t.faint.Render("none: a port that is off, or without an address, has no routes"))
+		lines = append(lines, "    "+t.faint.Render("none: an interface that is off, or without an address, has no routes"))
 	}
 	for i, x := range routes {
 		if len(lines) >= room-1 && i < len(routes)-1 {

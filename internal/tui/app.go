@@ -54,10 +54,6 @@ type Config struct {
 	Asleep   func() time.Duration // how long the machine has been suspended so far; nil: never
 }
 
-// framesPerSecond is how often a change may reach the terminal: twice the usual, so that a key is answered within two hundredths of a
-// second.
-const framesPerSecond = 120
-
 // Run shows the program until the user leaves it. A panic in it ends it with the terminal as it was, and is an error.
 func Run(ctx context.Context, c Config) error { return run(ctx, c) }
 
@@ -65,7 +61,7 @@ func run(ctx context.Context, c Config, options ...tea.ProgramOption) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := newModel(ctx, c)
-	final, err := tea.NewProgram(m, append(options, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))...).Run()
+	final, err := tea.NewProgram(m, append(options, tea.WithContext(ctx))...).Run()
 	if end, ok := final.(*model); ok {
 		end.leave()
 	}

@@ -36,7 +36,7 @@ type reading struct {
 
 // countersView shows what goes through the interface, and what it loses.
 var countersView = &view{
-	key: "8", name: "counters", does: "what goes through the port, and what it loses", at: string(topology.Port), live: true,
+	key: "8", name: "counters", does: "what goes through the interface, and what it loses", at: string(topology.Interface), live: true,
 	help: [][2]string{
 		{"▁▄█", "octets a second, received and sent, on one scale"},
 		{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},
@@ -129,7 +129,7 @@ func (m *model) pressCounters(k tea.KeyPressMsg) (tea.Cmd, bool) {
 }
 
 // counted is what an interface has done since the view was opened or counted anew.
-func (m *model) counted(name string) (out report.PortSeen, readings []reading, ok bool) {
+func (m *model) counted(name string) (out report.InterfaceSeen, readings []reading, ok bool) {
 	v := hold[counters](m)
 	readings, _ = lookedAt[[]reading](m)
 	if v == nil || len(readings) == 0 {
@@ -141,7 +141,7 @@ func (m *model) counted(name string) (out report.PortSeen, readings []reading, o
 	}
 	now, ok := last.port(name)
 	was, _ := zero.port(name)
-	out = report.PortSeen{At: zero.at, Over: last.at.Sub(zero.at), Port: now, Grown: now.Counters.Since(was.Counters)}
+	out = report.InterfaceSeen{At: zero.at, Over: last.at.Sub(zero.at), Port: now, Grown: now.Counters.Since(was.Counters)}
 	out.Home, out.HasHome = m.home(now)
 	return out, readings, ok
 }
@@ -160,7 +160,7 @@ func (m *model) countersPage() []string {
 	}
 	seen, readings, ok := m.counted(m.set.Interface)
 	if !ok {
-		return append(lines, "  "+t.faint.Render("There is no such port, or its counters have not been read yet."))
+		return append(lines, "  "+t.faint.Render("There is no such interface, or its counters have not been read yet."))
 	}
 	lines = append(lines, m.portHead(seen)...)
 	lines = append(lines, m.rates(readings, m.set.Interface)...)
@@ -168,7 +168,7 @@ func (m *model) countersPage() []string {
 	lines = append(lines, m.troubles(seen)...)
 	lines = append(lines, "")
 	lines = append(lines, m.duringTests()...)
-	lines = append(lines, "", "  "+t.loud.Render("The other ports"))
+	lines = append(lines, "", "  "+t.loud.Render("The other interfaces"))
 	others := 0
 	for _, i := range readings[len(readings)-1].ports {
 		if i.Name == m.set.Interface {
@@ -191,7 +191,7 @@ func (m *model) countersPage() []string {
 		lines = append(lines, "")
 	}
 	keys := &row{}
-	keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another port")
+	keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another interface")
 	if v := hold[counters](m); v.note != "" {
 		keys = &row{}
 		keys.at(2).put(t.accent, fit(v.note, m.width-3))
@@ -199,7 +199,7 @@ func (m *model) countersPage() []string {
 	return append(lines[:min(len(lines), m.height-4)], m.rule(), keys.cut(m.width))
 }
 
-func (m *model) portHead(p report.PortSeen) []string {
+func (m *model) portHead(p report.InterfaceSeen) []string {
 	t, r := m.theme, &row{}
 	r.put(t.loud, "  "+p.Port.Name).put(t.text, "   "+describePort(p.Port))
 	usual := p.Usual()
@@ -243,7 +243,7 @@ func (m *model) rates(readings []reading, name string) []string {
 		for _, v := range values {
 			b.WriteRune(bar(v, top))
 		}
-		r.put([2]styleOf{t.state[verdict.Holds], t.zone[zone.Beyond]}[k], b.String())
+		r.put([2]paint{t.state[verdict.Holds], t.zone[zone.Beyond]}[k], b.String())
 		last := uint64(0)
 		if len(values) > 0 {
 			last = values[len(values)-1]
@@ -271,10 +271,10 @@ func bar(v, top uint64) rune {
 }
 
 // troubles lists what the port has lost since the view was opened: changes, never totals since the machine was started.
-func (m *model) troubles(p report.PortSeen) []string {
+func (m *model) troubles(p report.InterfaceSeen) []string {
 	t := m.theme
 	head := &row{}
-	head.at(2).put(t.loud, "Lost at the port").
+	head.at(2).put(t.loud, "Lost at the interface").
 		put(t.faint,
 			fmt.Sprintf("   since %s, while %d frames passed", wording.Clock(p.At), p.Grown.ReceivedPackets+p.Grown.SentPackets))
 	lines := []string{head.cut(m.width)}
@@ -287,7 +287,7 @@ func (m *model) troubles(p report.PortSeen) []string {
 	}{
 		{p.Grown.ReceiveErrors, "receive errors", "", false}, {p.Grown.SendErrors, "send errors", "", false},
 		{p.Grown.Damaged, "damaged frames", "wrong checksum or length: cable, plug, socket", false},
-		{p.Grown.Overruns, "overruns", "the port or the system had no room in time", false},
+		{p.Grown.Overruns, "overruns", "the interface or the system had no room in time", false},
 		{p.Grown.CarrierLosses, "losses of signal", "", false},
 		{p.Grown.Collisions, "collisions", "on half duplex some are usual", true},
 		{p.Grown.ReceiveDrops, "dropped on receipt", "some are usual: frames whose protocol nobody here speaks", true},
@@ -315,16 +315,16 @@ func (m *model) troubles(p report.PortSeen) []string {
 func (m *model) duringTests() []string {
 	t := m.theme
 	lines := []string{"  " + t.loud.Render("While the tests ran")}
-	var last *report.PortSeen
+	var last *report.InterfaceSeen
 	for _, c := range m.set.Counted {
 		if c.Interface == m.set.Interface && (last == nil || c.Over > last.Over) {
-			last = &report.PortSeen{Over: c.Over, Grown: c.After.Since(c.Before)}
+			last = &report.InterfaceSeen{Over: c.Over, Grown: c.After.Since(c.Before)}
 		}
 	}
 	if last == nil {
 		return append(lines, "    "+t.faint.Render("the counters have not been read again yet; r runs the tests once more"))
 	}
-	words, style := "nothing was lost at the port", t.text
+	words, style := "nothing was lost at the interface", t.text
 	if trouble := last.Trouble(); trouble != "" {
 		words, style = trouble, t.state[verdict.Strained]
 	}

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
@@ -70,7 +68,8 @@ func (m *model) talkPane(width, room int) []string {
 		head.put(t.faint, ": "+strings.Join(kinds, ", "))
 	}
 	if n := m.ownQuestions(); n > 0 && v.file == nil && !v.own {
-		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", wording.Plural(n, "question", "questions"))).put(t.key, "u").
+		head.put(t.faint, fmt.Sprintf("   %s of this program's own left out; ", wording.Plural(n, "question", "questions"))).
+			put(t.key, "u").
 			put(t.faint, " shows them")
 	}
 	lines := []string{head.cut(width)}
@@ -88,7 +87,7 @@ func (m *model) talkPane(width, room int) []string {
 		case v.file != nil:
 			why = "The file holds no DHCP exchange."
 		case !seen.hears && seen.deaf == "":
-			why = "The port is being opened."
+			why = "The interface is being opened."
 		case !seen.hears:
 			why = "What is said on the segment cannot be heard: " + seen.deaf + ". o opens a capture file."
 		}
@@ -189,7 +188,8 @@ func (m *model) ladder(e *dhcp.Exchange, l dhcp.Ladder, width, room int) []strin
 		lines = append(lines, r.cut(width))
 	}
 	if cut > 0 {
-		lines = append(lines, " "+t.faint.Render(fmt.Sprintf("%s more; a taller window shows them", wording.Plural(cut, "message", "messages"))))
+		lines = append(lines,
+			" "+t.faint.Render(fmt.Sprintf("%s more; a taller window shows them", wording.Plural(cut, "message", "messages"))))
 	}
 	for _, remark := range remarks {
 		lines = append(lines, " "+t.state[verdict.Strained].Render(fit("! "+remark, width-2)))
@@ -198,7 +198,7 @@ func (m *model) ladder(e *dhcp.Exchange, l dhcp.Ladder, width, room int) []strin
 }
 
 // putRung writes a rung's line, its posts fainter than its arrow.
-func (m *model) putRung(r *row, line string, style lipgloss.Style) {
+func (m *model) putRung(r *row, line string, style paint) {
 	for _, c := range line {
 		s := style
 		if c == '│' || c == ' ' {

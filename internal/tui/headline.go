@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/state"
@@ -23,7 +22,7 @@ var headlines = map[zone.Zone][2]string{
 }
 
 // standing says in a word, with its shape, how the verdict stands.
-func (m *model) standing() (string, lipgloss.Style) {
+func (m *model) standing() (string, paint) {
 	t := m.theme.state
 	switch m.state.Verdict.Standing {
 	case state.Current:

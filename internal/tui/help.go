@@ -45,7 +45,7 @@ func (m *model) helpPage() []string {
 	}
 	does := map[string]string{"found": "tell what only a person can find out: each answer counts as evidence",
 		"export": "write what is on screen: a drawing or the data",
-		"again":  "everything is asked again, now", "target": "ask for another target", "port": "mean another network port",
+		"again":  "everything is asked again, now", "target": "ask for another target", "interface": "choose another interface",
 		"along the line": "walk along the line: each station opens the view on its matter",
 		"mended":         "in this demonstration: have the repair done, and run the same tests again",
 		"scenarios":      "look into another complaint",

@@ -15,7 +15,7 @@ func newKeys(demo bool) keys {
 		export: bind("e", "export", "e"),
 		again:  bind("r", "again", "r"),
 		target: bind("t", "target", "t"),
-		ports:  bind("i", "port", "i"),
+		ports:  bind("i", "interface", "i"),
 		found:  bind("w", "found", "w"),
 		mended: bind("h", "mended", "h"),
 		cases:  bind("s", "scenarios", "s"),

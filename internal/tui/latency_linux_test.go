@@ -35,7 +35,7 @@ func TestKeyLatency(t *testing.T) {
 			Asked: true, Target: s.Target})
 	out := &output{}
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(nil), tea.WithOutput(out), tea.WithoutSignalHandler(),
-		tea.WithWindowSize(160, 50), tea.WithFPS(framesPerSecond))
+		tea.WithWindowSize(160, 50))
 	ended := make(chan struct{})
 	go func() { _, _ = p.Run(); close(ended) }()
 	key := func(k string) { p.Send(tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}) }

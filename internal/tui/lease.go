@@ -23,7 +23,7 @@ func (m *model) leasePage() []string {
 	if _, ok := m.set.Endpoint.Interface(m.set.Interface); !ok {
 		return append(lines, "",
 			"  "+t.faint.Render(
-				"This machine has no network port besides loopback, and so no lease. Plug one in or load its driver; r looks again."))
+				"This machine has no network interface besides loopback, and so no lease. Plug one in or load its driver; r looks again."))
 	}
 	tall := m.height >= 34
 	if tall {
@@ -65,7 +65,7 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 				own = fmt.Sprintf("%v, which the machine gave itself (RFC 3927)", self.Prefix.Addr())
 			}
 		}
-		head.put(t.text, "   "+own).put(t.faint, "   no lease is in force, and no DHCP client's file speaks for this port")
+		head.put(t.text, "   "+own).put(t.faint, "   no lease is in force, and no DHCP client's file speaks for this interface")
 		out := []string{head.cut(width)}
 		for _, old := range e.Leases {
 			if old.Interface == m.set.Interface {

@@ -47,7 +47,7 @@ type lineOf struct {
 // viewOf gives the view on a station's matter; nil if there is none.
 func viewOf(r topology.Role) *view {
 	if r == topology.Loopback {
-		r = topology.Port
+		r = topology.Interface
 	}
 	for _, v := range views {
 		if v.at == string(r) {

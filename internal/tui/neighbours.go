@@ -199,7 +199,7 @@ func (m *model) askSegment(confirmed bool) {
 	size, prefix, ok := watch.Size()
 	switch {
 	case !ok:
-		v.note = "the port has no IPv4 network whose addresses could be asked"
+		v.note = "the interface has no IPv4 network whose addresses could be asked"
 		return
 	case size > neighbourwatch.Largest:
 		v.note = neighbourwatch.ErrTooLarge{Prefix: prefix, Size: size}.Error()

@@ -75,9 +75,9 @@ func TestNeighboursView(t *testing.T) {
 	t.Run("a machine without a port", func(t *testing.T) {
 		m := showing(t, 120, 40, func(s *evidence.Set) { s.Endpoint.Interfaces = s.Endpoint.Interfaces[:1]; s.Interface = "" })
 		press(m, "4")
-		shows(t, m, "no network port besides loopback")
+		shows(t, m, "no network interface besides loopback")
 		press(m, "8")
-		shows(t, m, "no such port")
+		shows(t, m, "no such interface")
 	})
 	t.Run("what is wrong stands out, and each choice has its detail", func(t *testing.T) {
 		m := standing(t, "neighbour-entry-pinned", simulated.Options{}, nil)
@@ -126,7 +126,7 @@ func TestNamesView(t *testing.T) {
 func TestCountersView(t *testing.T) {
 	m := standing(t, "slow-port", simulated.Options{}, nil)
 	press(m, "8")
-	shows(t, m, "10 Mbit/s half duplex", "documented: 1 Gbit/s full duplex", "nothing was lost at the port", "none: receive errors")
+	shows(t, m, "10 Mbit/s half duplex", "documented: 1 Gbit/s full duplex", "nothing was lost at the interface", "none: receive errors")
 	press(m, "z")
 	shows(t, m, "counted from zero since")
 	assert.Equal(t, ' ', bar(0, 10))

@@ -24,7 +24,7 @@ func (m *model) neighboursPage() []string {
 		return append(lines, "", "  "+t.faint.Render("The machine's settings are being read."))
 	case m.neighbours() == nil:
 		return append(lines, "",
-			"  "+t.faint.Render("This machine has no network port besides loopback, and so no neighbours. Plug one in or load its "+
+			"  "+t.faint.Render("This machine has no network interface besides loopback, and so no neighbours. Plug one in or load its "+
 				"driver; r looks again."))
 	}
 	v := m.neighbours()
@@ -69,7 +69,7 @@ func (m *model) strip(p neighbourwatch.Picture) []string {
 	t := m.theme
 	_, prefix, ok := m.segment().watch.Size()
 	if !ok {
-		return []string{"  " + t.faint.Render("The port has no IPv4 network that could be drawn as a strip."), ""}
+		return []string{"  " + t.faint.Render("The interface has no IPv4 network that could be drawn as a strip."), ""}
 	}
 	first, last := prefix.Masked().Addr(), subnet.Last(prefix)
 	left, right := tail(first, prefix), tail(last, prefix)
@@ -257,7 +257,7 @@ func (m *model) sameCard(rows []neighbours.Row, x neighbours.Row) string {
 }
 
 // documented is the style of what the sheet says: strained where the hardware address is another than documented.
-func (m *model) documented(x neighbours.Row) (s styleOf) {
+func (m *model) documented(x neighbours.Row) (s paint) {
 	f, ok := m.segment().watch.Home.Holder(x.Address)
 	if ok && !f.Hardware.IsZero() && !x.Hardware.IsZero() && f.Hardware != x.Hardware {
 		return m.theme.state[verdict.Strained]

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
-
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/subnet"
@@ -220,7 +218,7 @@ func (m *model) offersRemark(d *evidence.Discovery, hidden, width int) []string 
 	t := m.theme
 	asking, began := m.lease().asking, m.lease().began
 	var lines []string
-	say := func(style lipgloss.Style, format string, args ...any) {
+	say := func(style paint, format string, args ...any) {
 		lines = append(lines, "  "+style.Render(fit(fmt.Sprintf(format, args...), width-3)))
 	}
 	switch {
@@ -231,7 +229,8 @@ func (m *model) offersRemark(d *evidence.Discovery, hidden, width int) []string 
 	case d == nil:
 		say(t.faint, "DHCP servers have not been asked yet")
 	case len(d.Offers) == 0:
-		say(t.state[verdict.Strained], "no server offers anything: %s within %s", wording.Plural(d.Discovers, "discover", "discovers"), wording.Lasting(d.Waited))
+		say(t.state[verdict.Strained], "no server offers anything: %s within %s", wording.Plural(d.Discovers, "discover", "discovers"),
+			wording.Lasting(d.Waited))
 	default:
 		say(t.faint, "%s within %s; no lease was taken", wording.Plural(len(d.Offers), "offer", "offers"), wording.Lasting(d.Waited))
 	}

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
-
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
@@ -162,7 +160,8 @@ func (m *model) pathHead(x *tracing, s pathShot) []string {
 	r := &row{}
 	r.put(t.loud, " to "+wiretext.Clean(who)).
 		put(t.faint,
-			fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, wording.Plural(s.rounds, "round", "rounds"), wording.Clock(x.began)))
+			fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, wording.Plural(s.rounds, "round", "rounds"),
+				wording.Clock(x.began)))
 	out := []string{r.cut(m.width)}
 	if s.apart {
 		out = append(out,
@@ -275,7 +274,7 @@ func (m *model) ruler(s pathShot, top time.Duration) []string {
 }
 
 // placeStyle is the colour of a place: what is wrong there stands out.
-func (m *model) placeStyle(s pathShot, p path.Place) lipgloss.Style {
+func (m *model) placeStyle(s pathShot, p path.Place) paint {
 	for _, r := range s.remarks {
 		if r.HopLimit == p.HopLimit && !r.Harmless {
 			return m.theme.state[verdict.Broken]

@@ -127,7 +127,7 @@ func (m *model) casesPage() []string {
 // interfaceList lets another network port be meant.
 func (m *model) interfaceList() []string {
 	t := m.theme
-	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which port do you mean?"),
+	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which interface do you mean?"),
 		"  " + t.faint.Render("The local checks are about it; the others remain evidence."), ""}
 	for i, name := range m.interfaceNames() {
 		mark, style := "  ", t.text

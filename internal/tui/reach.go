@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/blame"
@@ -377,7 +376,7 @@ func (m *model) targetRows(s reachShot) []string {
 	}
 	head.put(t.faint, "  "+m.methodOf(x)+", "+settingsOf(x.spec))
 	out := []string{head.cut(m.width)}
-	line := func(style lipgloss.Style, words string) { out = append(out, " "+style.Render(fit(words, m.width-2))) }
+	line := func(style paint, words string) { out = append(out, " "+style.Render(fit(words, m.width-2))) }
 	if x.trouble != "" {
 		line(t.state[verdict.Strained], x.trouble)
 		return out

@@ -241,7 +241,7 @@ func readSettings(text string, s watch.Spec, mtu int) (watch.Spec, error) {
 	}
 	const heads = 28 // of IPv4 and ICMP; IPv6 takes 20 more
 	if out.DontFragment && mtu > 0 && out.Octets()+heads > mtu {
-		return s, fmt.Errorf("size %d: with its headers more than the %d octets that the port takes; at most %d, or without \"whole\"",
+		return s, fmt.Errorf("size %d: with its headers more than the %d octets that the interface takes; at most %d, or without \"whole\"",
 			out.Octets(), mtu, mtu-heads)
 	}
 	return out, nil

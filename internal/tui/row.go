@@ -3,7 +3,6 @@ package tui
 import (
 	"strings"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -33,7 +32,7 @@ func columns(text string) int {
 }
 
 // put writes text in a style.
-func (r *row) put(style lipgloss.Style, text string) *row {
+func (r *row) put(style paint, text string) *row {
 	if text == "" {
 		return r
 	}
@@ -43,7 +42,7 @@ func (r *row) put(style lipgloss.Style, text string) *row {
 }
 
 // fill repeats a one-column shape up to a column.
-func (r *row) fill(style lipgloss.Style, shape string, column int) *row {
+func (r *row) fill(style paint, shape string, column int) *row {
 	if n := column - r.width; n > 0 {
 		r.put(style, strings.Repeat(shape, n))
 	}
@@ -51,7 +50,12 @@ func (r *row) fill(style lipgloss.Style, shape string, column int) *row {
 }
 
 // cut gives the row, no wider than the screen.
-func (r *row) cut(width int) string { return ansi.Truncate(r.b.String(), width, "…") }
+func (r *row) cut(width int) string {
+	if r.width <= width {
+		return r.b.String()
+	}
+	return ansi.Truncate(r.b.String(), width, "…")
+}
 
 // wrap breaks plain text into lines of at most width columns, at most most of them; the last says with an ellipsis that there was more.
 func wrap(text string, width, most int) []string {

@@ -213,7 +213,7 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	head := &row{}
 	head.put(t.loud, s.Fault.Title()).put(t.state[state], fmt.Sprintf("   %v", s.Standing))
 	lines = append(lines, head.cut(width), t.faint.Render(fit(string(s.Fault.ID)+" · "+s.Zone.String(), width)), "")
-	say := func(label string, style styleOf, texts []string, most int) {
+	say := func(label string, style paint, texts []string, most int) {
 		for i, text := range texts {
 			for k, l := range wrap(text, width-9, most) {
 				r := &row{}

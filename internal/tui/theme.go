@@ -2,6 +2,7 @@ package tui
 
 import (
 	"image/color"
+	"strings"
 
 	"charm.land/lipgloss/v2"
 
@@ -9,22 +10,48 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-// styleOf is how a piece of a row looks.
-type styleOf = lipgloss.Style
+// paint is how a piece of a row looks. What a terminal is told before and after it is worked out once: rows are put together many times a
+// second.
+type paint struct {
+	style         lipgloss.Style
+	before, after string
+}
+
+func painted(s lipgloss.Style) paint {
+	before, after, _ := strings.Cut(s.Render("x"), "x")
+	return paint{s, before, after}
+}
+
+// Render gives a text of one line in its look.
+func (p paint) Render(text string) string {
+	if text == "" {
+		return ""
+	}
+	return p.before + text + p.after
+}
+
+// Underline is the same, underlined.
+func (p paint) Underline(on bool) paint { return painted(p.style.Underline(on)) }
+
+// Reverse is the same, with its colours changed for each other.
+func (p paint) Reverse(on bool) paint { return painted(p.style.Reverse(on)) }
+
+// Bold is the same, in bold.
+func (p paint) Bold(on bool) paint { return painted(p.style.Bold(on)) }
 
 // theme holds every colour. A state is always a word and a shape as well: nothing is told by colour alone.
 type theme struct {
-	text, faint, accent, rule lipgloss.Style
-	state                     map[verdict.State]lipgloss.Style
-	zone                      map[zone.Zone]lipgloss.Style
-	key                       lipgloss.Style
-	loud                      lipgloss.Style // the headline
+	text, faint, accent, rule paint
+	state                     map[verdict.State]paint
+	zone                      map[zone.Zone]paint
+	key                       paint
+	loud                      paint // the headline
 }
 
 func newTheme(dark bool) theme {
 	pick := lipgloss.LightDark(dark)
 	c := func(light, onDark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(onDark)) }
-	fg := func(c color.Color) lipgloss.Style { return lipgloss.NewStyle().Foreground(c) }
+	fg := func(c color.Color) paint { return painted(lipgloss.NewStyle().Foreground(c)) }
 	var (
 		// Near enough to entries of the palette of 256 that they stay apart where a terminal has no more.
 		ink   = c("#1c1c1c", "#d9dfe6")
@@ -39,9 +66,9 @@ func newTheme(dark bool) theme {
 	return theme{
 		text: fg(ink), faint: fg(slate), accent: fg(brass), rule: fg(hair),
 		key:  fg(brass),
-		zone: map[zone.Zone]lipgloss.Style{zone.Host: fg(brass), zone.LocalSubnet: fg(coral), zone.Beyond: fg(water)},
+		zone: map[zone.Zone]paint{zone.Host: fg(brass), zone.LocalSubnet: fg(coral), zone.Beyond: fg(water)},
 		loud: fg(ink).Bold(true),
-		state: map[verdict.State]lipgloss.Style{
+		state: map[verdict.State]paint{
 			verdict.StateUnknown: fg(slate), verdict.Holds: fg(sea), verdict.Strained: fg(amber), verdict.Broken: fg(coral).Bold(true),
 			verdict.Skipped: fg(slate),
 		},

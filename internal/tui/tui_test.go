@@ -130,7 +130,7 @@ func TestEveryPageFillsTheScreenAtEverySize(t *testing.T) {
 			s.Endpoint.Routes = append(s.Endpoint.Routes,
 				endpoint.Route{To: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 0}), 16), Via: Gateway, Interface: "eth0",
 					Verdict: endpoint.Forward})
-			Port(s).Addresses = append(Port(s).Addresses,
+			Interface(s).Addresses = append(Interface(s).Addresses,
 				endpoint.Address{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 1}), 16)})
 		}
 	}
@@ -259,14 +259,14 @@ func TestAddressView(t *testing.T) {
 	assert.Contains(t, text(m), "╍╍ differs")
 
 	m = showing(t, 142, 44, func(s *evidence.Set) {
-		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 28)
+		Interface(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 28)
 		s.Endpoint.Routes = nil
 	})
 	press(m, "2")
 	assert.Contains(t, text(m),
 		"◇ 172.27.40.1 gateway, offered by 172.27.40.2, not set   on this segment by the offer, left out by the mask set here")
 
-	m = showing(t, 80, 24, func(s *evidence.Set) { Port(s).Addresses = nil; WithoutFrames(s) })
+	m = showing(t, 80, 24, func(s *evidence.Set) { Interface(s).Addresses = nil; WithoutFrames(s) })
 	press(m, "2")
 	assert.Contains(t, text(m), "No address.")
 	assert.Contains(t, text(m), "could not be asked")
@@ -322,7 +322,7 @@ func TestPortsAndFailure(t *testing.T) {
 		s.Endpoint.Interfaces = append(s.Endpoint.Interfaces, endpoint.Interface{Name: "wlan0", Kind: endpoint.Wireless})
 	})
 	press(m, "i")
-	assert.Contains(t, text(m), "Which port do you mean?")
+	assert.Contains(t, text(m), "Which interface do you mean?")
 	assert.Contains(t, text(m), "wlan0")
 	assert.NotContains(t, text(m), "lo  ")
 	press(m, "down", "enter")

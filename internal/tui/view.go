@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"passepartout/internal/core/wiretext"
@@ -71,7 +70,10 @@ func (m *model) screen(lines []string) string {
 	out := make([]string, m.height)
 	for i := range out {
 		if i < len(lines) {
-			out[i] = ansi.Truncate(lines[i], m.width, "…")
+			out[i] = lines[i]
+			if len(lines[i]) > m.width { // of as many bytes it takes no more columns
+				out[i] = ansi.Truncate(lines[i], m.width, "…")
+			}
 		}
 	}
 	return strings.Join(out, "\n")
@@ -187,7 +189,7 @@ func (m *model) foot() string {
 	return r.at(m.width-ansi.StringWidth(standing)-1).put(style, standing).cut(m.width)
 }
 
-func indent(lines []string, style lipgloss.Style) []string {
+func indent(lines []string, style paint) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
 		out[i] = " " + style.Render(l)

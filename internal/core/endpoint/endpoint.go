@@ -100,7 +100,7 @@ type Counters struct {
 	ReceiveErrors, SendErrors    uint64
 	ReceiveDrops, SendDrops      uint64
 	Damaged                      uint64 // frames with a wrong checksum, length or alignment; many drivers count them as errors too
-	Overruns                     uint64 // frames for which the port or the system had no room in time
+	Overruns                     uint64 // frames for which the interface or the system had no room in time
 	CarrierLosses                uint64
 	Collisions                   uint64 // on half duplex some are usual
 }

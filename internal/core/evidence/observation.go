@@ -41,7 +41,7 @@ func (Arrival) observation()         {}
 func (Discovery) observation()       {}
 func (Conflict) observation()        {}
 func (Lookup) observation()          {}
-func (PortCount) observation()       {}
+func (InterfaceCount) observation()  {}
 func (Echo) observation()            {}
 func (Connect) observation()         {}
 func (Web) observation()             {}

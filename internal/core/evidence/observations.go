@@ -300,7 +300,7 @@ type Conflict struct {
 }
 
 // PortCount is how the counters of a port stood when the probes began, and when they had been at work for a while.
-type PortCount struct {
+type InterfaceCount struct {
 	Interface     string
 	Over          time.Duration
 	Before, After endpoint.Counters

@@ -79,7 +79,7 @@ type Set struct {
 	Conflicts  []Conflict
 	Lookups    []Lookup
 	Elsewhere  []Lookup // at servers that are not set here, to see whether they would do better
-	Counted    []PortCount
+	Counted    []InterfaceCount
 	Echoes     []Echo
 	Connects   []Connect
 	Webs       []Web
@@ -125,7 +125,7 @@ var sorts = []*sort{
 	sortOf("lookup", func(s *Set) *[]Lookup { return &s.Lookups }, byLookup, NameLookup),
 	sortAs("lookup-elsewhere", func(s *Set) *[]Lookup { return &s.Elsewhere }, func(o ElsewhereLookup) Lookup { return Lookup(o) },
 		byLookup, Handoffs),
-	sortOf("port-count", func(s *Set) *[]PortCount { return &s.Counted }, func(a, b PortCount) int {
+	sortOf("interface-count", func(s *Set) *[]InterfaceCount { return &s.Counted }, func(a, b InterfaceCount) int {
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
 	}, LossProbes),
 	sortOf("echo", func(s *Set) *[]Echo { return &s.Echoes }, byEcho, GatewayEcho, TargetEcho),

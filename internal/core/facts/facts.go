@@ -153,7 +153,7 @@ func (f *Facts) EachReply(visit func(asked netip.Addr, r evidence.Reply, hop int
 func (f *Facts) Ready() (why string, ok bool) {
 	switch {
 	case f.Iface == nil:
-		return "there is no port to ask through", false
+		return "there is no interface to ask through", false
 	case !f.Iface.Up:
 		return f.Iface.Name + " is down", false
 	case f.Iface.Carrier == endpoint.CarrierAbsent:

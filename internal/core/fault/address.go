@@ -28,7 +28,7 @@ func offeredUsable(p *facts.Facts) (evidence.Offer, bool) {
 func linked(p *facts.Facts) (string, bool) {
 	switch {
 	case p.Iface == nil:
-		return "there is no port", false
+		return "there is no interface", false
 	case !p.Iface.Up:
 		return p.Iface.Name + " is down", false
 	case p.Iface.Carrier == endpoint.CarrierAbsent:

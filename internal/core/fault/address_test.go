@@ -21,20 +21,20 @@ var addressCases = []testCase{
 		zone: zone.LocalSubnet, possible: []string{"dhcp-silent"}},
 	{name: "self-assigned, one offered", change: func(s *evidence.Set) {
 		NoAddress(s)
-		Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
+		Interface(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
 	}, zone: zone.Host, fault: "self-assigned-address", says: "169.254.7.7", cleared: []string{"no-address", "dhcp-silent"}},
 	{name: "self-assigned, none offered", change: func(s *evidence.Set) {
 		NoAddress(s)
 		NobodyOffers(s)
-		Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
+		Interface(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
 	}, zone: zone.LocalSubnet, fault: "dhcp-silent", says: "169.254.7.7"},
 	{name: "mask too narrow explains the missing gateway", change: func(s *evidence.Set) {
-		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 28)
+		Interface(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 28)
 		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
 	}, zone: zone.Host, fault: "mask-too-narrow", confidence: verdict.Certain, says: "172.27.40.1",
 		next: "172.27.40.23/24, mask 255.255.255.0, gateway 172.27.40.1", possible: []string{"gateway-not-set"}},
 	{name: "a single address with its gateway on the link is no fault", change: func(s *evidence.Set) {
-		Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 32)
+		Interface(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 32)
 	}, zone: zone.None, cleared: []string{"mask-too-narrow", "gateway-outside-subnet"}},
 	{name: "conflict and nothing reached", change: func(s *evidence.Set) {
 		GatewayGone(s)
@@ -46,10 +46,11 @@ var addressCases = []testCase{
 	{name: "nobody is heard", change: func(s *evidence.Set) { NoAddress(s); NobodyOffers(s) }, zone: zone.LocalSubnet, fault: "dhcp-silent",
 		cleared: []string{"dhcp-refuses"}},
 	{name: "the lease has run out, and no server is there to renew it",
-		change: func(s *evidence.Set) { Leased(s, 3*time.Hour, given(24)); NobodyOffers(s) }, zone: zone.None, also: []string{"dhcp-silent"},
+		change: func(s *evidence.Set) { Leased(s, 3*time.Hour, given(24)); NobodyOffers(s) }, zone: zone.None,
+		also:    []string{"dhcp-silent"},
 		cleared: []string{"address-expired"}},
 	{name: "a mask too narrow that harms nobody now", change: func(s *evidence.Set) {
-		Port(s).Addresses[0] = endpoint.Address{Prefix: netip.PrefixFrom(Own, 27), Origin: endpoint.ByHand}
+		Interface(s).Addresses[0] = endpoint.Address{Prefix: netip.PrefixFrom(Own, 27), Origin: endpoint.ByHand}
 	}, zone: zone.None, also: []string{"mask-too-narrow"}, next: "172.27.40.23/24, mask 255.255.255.0"},
 	{name: "no address, and the sheet gives it one", change: func(s *evidence.Set) {
 		NoAddress(s)

@@ -74,7 +74,7 @@ var beyondCases = []testCase{
 	}, zone: zone.None, cleared: []string{"uplink-down", "path-stops"}},
 	{name: "a neighbour that is off, under a mask that is right", change: func(s *evidence.Set) {
 		wide(s)
-		Port(s).Addresses[0].Origin = endpoint.ByHand
+		Interface(s).Addresses[0].Origin = endpoint.ByHand
 		s.Discovery.Offers = []evidence.Offer{Offer(16)}
 		s.Handoffs = []evidence.Handoff{{To: ledger, By: Gateway, HopLimit: 64, Reply: Silence()}}
 	}, zone: zone.LocalSubnet, fault: "destination-silent", cleared: []string{"mask-too-wide"}},

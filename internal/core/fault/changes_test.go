@@ -67,7 +67,7 @@ func passes(s *evidence.Set) {
 
 // wide makes the target an address that a mask of /16 takes for a neighbour, where nobody answers for it.
 func wide(s *evidence.Set) {
-	Port(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 16)
+	Interface(s).Addresses[0].Prefix = netip.PrefixFrom(Own, 16)
 	s.Target.Name, s.Target.Addr = "", ledger
 	s.Routes[0] = endpoint.RouteAnswer{To: ledger, Verdict: endpoint.Forward, Interface: "eth0", Source: Own}
 	s.Neighbours = append(s.Neighbours, evidence.Neighbour{Asked: ledger, Method: "arp", Asks: 3, Reply: Silence()})
@@ -135,7 +135,7 @@ func handSet(s *evidence.Set, good netip.Addr) {
 
 // counted says how the port's counters grew; lossy makes the gateway and the target lose a fifth.
 func counted(s *evidence.Set, after endpoint.Counters) {
-	s.Counted = []evidence.PortCount{{Interface: "eth0", Over: time.Second, After: after}}
+	s.Counted = []evidence.InterfaceCount{{Interface: "eth0", Over: time.Second, After: after}}
 }
 
 func lossy(s *evidence.Set) {
@@ -148,7 +148,7 @@ func onQuay(s *evidence.Set) {
 	t := Offer(24).Terms
 	t.Server, t.Address, t.Routers, t.Resolvers = netip.MustParseAddr("10.66.0.1"), quay.Addr(),
 		[]netip.Addr{netip.MustParseAddr("10.66.0.1")}, []netip.Addr{netip.MustParseAddr("10.66.0.1")}
-	Port(s).Addresses[0].Prefix = quay
+	Interface(s).Addresses[0].Prefix = quay
 	s.Endpoint.Routes[0].Via, s.Routes[0].Via, s.Routes[0].Source = t.Server, t.Server, quay.Addr()
 	s.Endpoint.Resolvers = []endpoint.Resolver{{Address: t.Server}}
 	s.Neighbours[0].Asked, s.Neighbours[0].From = t.Server, t.Server

@@ -18,7 +18,7 @@ import (
 )
 
 // The cases of all families.
-var cases = slices.Concat(addressCases, beyondCases, healthyCases, leaseCases, namesCases, neighboursCases, portCases, portalCases,
+var cases = slices.Concat(addressCases, beyondCases, healthyCases, leaseCases, namesCases, neighboursCases, interfaceCases, portalCases,
 	proxyCases, qualityCases, remarksCases, routingCases, segmentCases, sheetCases, waybackCases, wayoutCases, webCases)
 
 // A case is a change to the healthy set and what must follow from it.
@@ -183,7 +183,8 @@ func TestSettled(t *testing.T) {
 			true},
 		{"healthy waits for silence", nil, []evidence.Kind{evidence.AddressConflict}, false},
 		{"healthy waits for every name server", nil, []evidence.Kind{evidence.NameLookup}, false},
-		{"nothing is nearer than a port that is down", func(s *evidence.Set) { NoAddress(s); Port(s).Up = false }, evidence.Kinds(), true},
+		{"nothing is nearer than a port that is down", func(s *evidence.Set) { NoAddress(s); Interface(s).Up = false }, evidence.Kinds(),
+			true},
 		{"a silent gateway waits for what is nearer", GatewayGone, []evidence.Kind{evidence.ServiceConnect}, false},
 		{"a silent gateway does not wait for what lies behind", GatewayGone, []evidence.Kind{evidence.TargetEcho, evidence.PathTrace},
 			true},

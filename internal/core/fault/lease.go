@@ -189,7 +189,7 @@ have changed. Have the client ask again; restarting the port does it.`,
 		return found(standing, fmt.Sprintf("The lease of %v %s, and the address is still in use.", l.Terms.Address, what), reasons...).
 			aside(!explains).
 			next(fmt.Sprintf(
-				"Have the DHCP client of %s (%s) ask again, or restart the port: it should get %v with gateway %s and resolvers %s.",
+				"Have the DHCP client of %s (%s) ask again, or restart the interface: it should get %v with gateway %s and resolvers %s.",
 				p.Iface.Name, l.Client, o.Address, wording.List(o.Routers), wording.List(o.Resolvers)))
 	},
 }
@@ -234,9 +234,11 @@ for a broken cable. Look into the server's log and range.`,
 					fmt.Sprintf("Delete the old lease on this machine, so that %s asks from the beginning.", p.Iface.Name))
 		case len(d.Serving) > 0:
 			return found(Supported,
-				fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", wording.List(d.Serving), p.Iface.Name,
+				fmt.Sprintf("The DHCP server %s serves others and gives this machine nothing; %s %s.", wording.List(d.Serving),
+					p.Iface.Name,
 					state),
-				fmt.Sprintf("%s was heard giving an address to another machine", wording.List(d.Serving)), asked).aside(p.Usable() == facts.Yes).
+				fmt.Sprintf("%s was heard giving an address to another machine", wording.List(d.Serving)), asked).
+				aside(p.Usable() == facts.Yes).
 				next(fmt.Sprintf(look, p.Iface.Hardware))
 		}
 		return cleared("no DHCP server was heard at all")
@@ -421,7 +423,8 @@ hardware address and unplug it; then have the machines ask again.`,
 				follows.Server, stands.Server, wording.List(stands.Routers))
 			next = append([]string{fmt.Sprintf("Unplug %v (hardware address %v) if it does not belong here, then have %s ask for a "+
 				"lease again: it should get router %s and resolvers %s from %v.",
-				follows.Server, follows.Hardware, p.Iface.Name, wording.List(stands.Routers), wording.List(stands.Resolvers), stands.Server)}, next...)
+				follows.Server, follows.Hardware, p.Iface.Name, wording.List(stands.Routers), wording.List(stands.Resolvers),
+				stands.Server)}, next...)
 		}
 		return found(Confirmed, sentence, reasons...).aside(len(astray) == 0).next(next...)
 	},

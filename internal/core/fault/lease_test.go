@@ -90,7 +90,7 @@ var leaseCases = []testCase{
 	{name: "the mask takes in what lies beyond", change: func(s *evidence.Set) {
 		wide(s)
 		reached(s)
-		Port(s).Addresses[0].Origin = endpoint.ByHand
+		Interface(s).Addresses[0].Origin = endpoint.ByHand
 	}, zone: zone.Host, fault: "mask-too-wide", confidence: verdict.Certain, says: "172.27.90.80",
 		next: "172.27.40.23/24, mask 255.255.255.0", cleared: []string{"destination-silent"}},
 	{name: "the mask came with the lease", change: func(s *evidence.Set) {
@@ -100,11 +100,11 @@ var leaseCases = []testCase{
 		s.Discovery.Offers = []evidence.Offer{Offer(16)}
 	}, zone: zone.LocalSubnet, fault: "dhcp-wrong-options", says: "172.27.40.23/16", cleared: []string{"mask-too-wide"}},
 	{name: "a mask too wide that harms nobody now", change: func(s *evidence.Set) {
-		Port(s).Addresses[0] = endpoint.Address{Prefix: netip.PrefixFrom(Own, 16), Origin: endpoint.ByHand}
+		Interface(s).Addresses[0] = endpoint.Address{Prefix: netip.PrefixFrom(Own, 16), Origin: endpoint.ByHand}
 	}, zone: zone.None, also: []string{"mask-too-wide"}, next: "172.27.40.23/24, mask 255.255.255.0"},
 	{name: "whether it lies beyond could not be asked", change: func(s *evidence.Set) {
 		wide(s)
-		Port(s).Addresses[0].Origin = endpoint.ByHand
+		Interface(s).Addresses[0].Origin = endpoint.ByHand
 		s.Neighbours = s.Neighbours[:2]
 		WithoutFrames(s)
 	}, zone: zone.Undetermined, possible: []string{"mask-too-wide", "destination-silent"}},
@@ -114,6 +114,6 @@ var leaseCases = []testCase{
 	{name: "the sheet has a longer mask", change: func(s *evidence.Set) {
 		wide(s)
 		s.Discovery.Offers, s.Sheet = nil, pier()
-		Port(s).Addresses[0].Origin, Port(s).Addresses[0].Limited = endpoint.ByHand, false
+		Interface(s).Addresses[0].Origin, Interface(s).Addresses[0].Limited = endpoint.ByHand, false
 	}, zone: zone.Host, fault: "mask-too-wide", says: "172.27.90.80", next: "255.255.255.0"},
 }

@@ -44,7 +44,7 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		return possible("the name servers could not be asked: %s", p.Resolvers[0].NotSent)
 	}
 	if from, _, lost := swallowed(p); lost {
-		return possible("answers of %v arrive at the port, and this machine loses them", from)
+		return possible("answers of %v arrive at the interface, and this machine loses them", from)
 	}
 	if bad, good, _, wrong := setWrongly(p); wrong {
 		return cleared("it is not the name server that is at fault: %s was set by hand, and %v serves", wording.List(bad), good)

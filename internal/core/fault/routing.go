@@ -293,7 +293,7 @@ incoming direction.`,
 			return found(Confirmed,
 				fmt.Sprintf("This machine's own filter swallows what comes in: answers from %v arrive at %s and reach no program.", from,
 					p.Iface.Name),
-				fmt.Sprintf("%s from %v seen at the port, and none at the socket", what, from)).
+				fmt.Sprintf("%s from %v seen at the interface, and none at the socket", what, from)).
 				next("Look at the rules of this machine's packet filter for incoming traffic.")
 		}
 		switch {
@@ -307,7 +307,7 @@ incoming direction.`,
 			}
 			return possible("answers from %v reached the program, and others are still awaited", p.Outside[0])
 		case p.IsWithheld(evidence.SegmentFrames):
-			return possible("what arrives at the port could not be watched")
+			return possible("what arrives at the interface could not be watched")
 		}
 		return possible("no answer was seen to arrive and be lost")
 	},
@@ -360,7 +360,8 @@ the resolvers of this network; if the address is automatic, find out why they we
 		f := found(Confirmed, "No name server is set on this machine, so no name leads anywhere.", "the settings name no DNS server").
 			aside(!p.NeedsName() && !p.Target.IsZero())
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %v offers them.", wording.List(offers[0].Resolvers), offers[0].Server),
+			return f.next(
+				fmt.Sprintf("Set the name servers to %s, as %v offers them.", wording.List(offers[0].Resolvers), offers[0].Server),
 				inFull(p, false, settings{resolvers: offers[0].Resolvers}))
 		}
 		if named, by := p.ResolversNamed(); len(named) > 0 {

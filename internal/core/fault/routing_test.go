@@ -49,7 +49,7 @@ var routingCases = []testCase{
 		GatewayGone(s)
 		s.Neighbours[0] = evidence.Neighbour{Asked: Gateway, Method: "by the kernel", Asks: 1, Reply: Answer(Gateway, 0.4)}
 		WithoutFrames(s)
-	}, zone: zone.Undetermined, says: "what arrives at the port", possible: []string{"host-firewall", "gateway-does-not-forward"}},
+	}, zone: zone.Undetermined, says: "what arrives at the interface", possible: []string{"host-firewall", "gateway-does-not-forward"}},
 	{name: "no target, no gateway", change: func(s *evidence.Set) {
 		s.Target = target.Target{}
 		s.Endpoint.Routes, s.Connects, s.Routes, s.Hops = nil, nil, nil, nil

@@ -173,7 +173,7 @@ Restart it, and look at its forwarding and filter settings.`,
 			return possible("what the gateway does with traffic has not been seen to an end")
 		}
 		if p.IsWithheld(evidence.SegmentFrames) {
-			return possible("what arrives at the port could not be watched, so this machine's own filter is not ruled out")
+			return possible("what arrives at the interface could not be watched, so this machine's own filter is not ruled out")
 		}
 		if _, _, swallowed := swallowed(p); swallowed {
 			return cleared("answers do come back, and this machine loses them")

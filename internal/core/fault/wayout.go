@@ -62,12 +62,14 @@ connection. Take the tunnel down or connect it anew.`,
 				if tunnel, through := throughTunnel(p, bad); through {
 					return found(Confirmed,
 						fmt.Sprintf("The tunnel %s has brought %s %s and does not carry what is asked there; %v answers, which %s names.",
-							tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], wording.List(bad), good,
+							tunnel, map[bool]string{true: "the name server", false: "the name servers"}[len(bad) == 1], wording.List(bad),
+							good,
 							who),
 						fmt.Sprintf("what is asked of %s leaves by %s, a tunnel, and nothing comes back", wording.List(bad), tunnel),
 						fmt.Sprintf("%v answers for %s", good, p.Target.Name)).
 						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel),
-							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s", wording.List(bad),
+							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s",
+								wording.List(bad),
 								inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}})))
 				}
 			}
@@ -126,7 +128,7 @@ away, or give the good one the lower metric.`,
 		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
 		case !ok || port.Kind == endpoint.Tunnel:
-			return cleared("traffic to the target does not leave by one of two network ports")
+			return cleared("traffic to the target does not leave by one of two network interfaces")
 		}
 		defaults := p.Endpoint.DefaultRoutes(r.To.Is6())
 		if len(defaults) < 2 {

@@ -11,7 +11,7 @@ import (
 var wayoutCases = []testCase{
 	{name: "the same gateway set by hand is the host's matter", change: func(s *evidence.Set) {
 		through(s, stray)
-		s.Endpoint.Routes[0].Origin, Port(s).Addresses[0].Origin = endpoint.ByHand, endpoint.ByHand
+		s.Endpoint.Routes[0].Origin, Interface(s).Addresses[0].Origin = endpoint.ByHand, endpoint.ByHand
 		passes(s)
 	}, zone: zone.Host, fault: "gateway-not-a-router", cleared: []string{"dhcp-wrong-options"}},
 	{name: "a tunnel that carries nothing", change: func(s *evidence.Set) { Beside(s, "tun0", endpoint.Tunnel, 0, Answer(Bookings, 20)) },

@@ -8,7 +8,7 @@ import (
 // ZoneOf is the zone in which a role stands.
 func (r Role) ZoneOf() zone.Zone {
 	switch r {
-	case Loopback, Port, Address:
+	case Loopback, Interface, Address:
 		return zone.Host
 	case DHCP, Neighbours, Gateway:
 		return zone.LocalSubnet
@@ -37,7 +37,7 @@ func (l Line) Row() []Station {
 			out = append(out, s)
 		}
 	}
-	add(Port, "", l.Host)
+	add(Interface, "", l.Host)
 	add(Address, "", l.Host)
 	add(DHCP, "lease", l.Local)
 	add(Neighbours, "", l.Local)

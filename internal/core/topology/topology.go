@@ -28,7 +28,7 @@ type Role string
 // The roles, in the order in which they stand.
 const (
 	Loopback   Role = "loopback"
-	Port       Role = "port"
+	Interface  Role = "port"
 	Address    Role = "address"
 	DHCP       Role = "dhcp"
 	Neighbours Role = "neighbours"
@@ -109,7 +109,7 @@ func (l *Line) behind(r verdict.Result) {
 }
 
 func (l *Line) host(p *facts.Facts, state map[string]verdict.State) {
-	port := Station{Role: Port, Label: "no port", State: state["link"]}
+	port := Station{Role: Interface, Label: "no interface", State: state["link"]}
 	if p.Iface != nil {
 		port.Label = p.Iface.Name
 	}

@@ -79,7 +79,7 @@ func TestOf(t *testing.T) {
 			names: "holds 203.0.113.53 names"},
 		{name: "no address", change: func(s *evidence.Set) {
 			*s = evidence.Set{Target: s.Target, Interface: "eth0", Endpoint: s.Endpoint, Discovery: s.Discovery}
-			Port(s).Addresses, s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil, nil
+			Interface(s).Addresses, s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil, nil
 		}, broken: zone.Host,
 			host:   "unknown loopback, holds eth0, broken no address",
 			local:  "holds 172.27.40.2 DHCP, unknown no gateway",

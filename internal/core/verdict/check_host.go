@@ -25,11 +25,11 @@ func loopback(p *facts.Facts) Check {
 }
 
 func link(p *facts.Facts) Check {
-	c := Check{ID: "link", Label: "port", Zone: zone.Host, Asked: "the system, about its network port",
-		Means: "the cable has a signal and the port is in use"}
+	c := Check{ID: "link", Label: "interface", Zone: zone.Host, Asked: "the system, about its network interface",
+		Means: "the cable has a signal and the interface is in use"}
 	i := p.Iface
 	if i == nil {
-		c.State, c.Fact = Broken, "no network port besides loopback"
+		c.State, c.Fact = Broken, "no network interface besides loopback"
 		return c
 	}
 	parts := []string{i.Name}
@@ -74,10 +74,10 @@ func Speed(i endpoint.Interface) string {
 }
 
 func address(p *facts.Facts) Check {
-	c := Check{ID: "address", Label: "address", Zone: zone.Host, Asked: "the system, about the port's addresses",
+	c := Check{ID: "address", Label: "address", Zone: zone.Host, Asked: "the system, about the interface's addresses",
 		Means: "the machine can speak on its segment under an address of its own"}
 	if p.Iface == nil {
-		c.State, c.Fact = Skipped, "no port"
+		c.State, c.Fact = Skipped, "no interface"
 		return c
 	}
 	usable := append(p.Iface.Usable(false), p.Iface.Usable(true)...)
@@ -95,7 +95,7 @@ func address(p *facts.Facts) Check {
 	}
 	switch {
 	case !p.Iface.Up:
-		c.State, c.Fact = Skipped, "the port is off"
+		c.State, c.Fact = Skipped, "the interface is off"
 	case len(usable) > 0:
 		c.State, c.Fact = Holds, fmt.Sprintf("%v, set %v", usable[0].Prefix, usable[0].Origin)
 		if a := usable[0]; a.Prefix.Addr().Is4() {
@@ -156,7 +156,7 @@ func route(p *facts.Facts) Check {
 	c.Heard = append(c.Heard, documented(p, "gateway")...)
 	switch {
 	case p.Iface == nil || !p.Iface.Up:
-		c.State, c.Fact = Skipped, "the port is off"
+		c.State, c.Fact = Skipped, "the interface is off"
 	case p.Gateway.IsValid() && (p.OnLink(p.Gateway) || p.Gateway.IsLinkLocalUnicast()):
 		c.State, c.Fact = Holds, fmt.Sprintf("%v lies inside the mask", p.Gateway)
 	case p.Gateway.IsValid():

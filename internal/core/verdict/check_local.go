@@ -35,7 +35,7 @@ func conflict(p *facts.Facts) Check {
 
 func neighbours(p *facts.Facts) Check {
 	c := Check{ID: "neighbours", Label: "neighbours", Zone: zone.LocalSubnet, Asked: "addresses on the segment: who is there?",
-		Means: "this machine's port, cable and address work on the segment"}
+		Means: "this machine's interface, cable and address work on the segment"}
 	for _, n := range p.Neighbours {
 		if n.Outcome == evidence.Answered && n.Asked != p.Gateway && len(c.Heard) < 8 {
 			c.Heard = append(c.Heard, fmt.Sprintf("%v is %s, in %s", n.Asked, fault.HardwareList(n.Hardware), wording.Millis(n.RTT)))

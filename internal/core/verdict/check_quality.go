@@ -40,7 +40,7 @@ func loss(p *facts.Facts) Check {
 
 func size(p *facts.Facts) Check {
 	c := Check{ID: "size", Label: "packet size", Zone: zone.Beyond,
-		Asked: "gateway and target, packets as large as the port sends, never in fragments",
+		Asked: "gateway and target, packets as large as the interface sends, never in fragments",
 		Means: "large packets come through as small ones do", Fact: "nobody answered probes of full size"}
 	for _, s := range p.Sizings {
 		if s.Passes == 0 && !s.Told {

@@ -44,20 +44,21 @@ func TestWhatChecksSay(t *testing.T) {
 		{name: "healthy", id: "service", state: verdict.Holds, fact: "reached in 20 ms", heard: "203.0.113.80:443: answered in 20 ms"},
 		{name: "healthy", id: "echo", state: verdict.Holds, fact: "answered in 20 ms"},
 
-		{name: "slow port", id: "link", change: func(s *evidence.Set) { Port(s).SpeedMbit, Port(s).Duplex = 10, endpoint.HalfDuplex },
-			state: verdict.Strained, fact: "eth0 on, signal, 10 Mbit/s half duplex"},
+		{name: "slow port", id: "link",
+			change: func(s *evidence.Set) { Interface(s).SpeedMbit, Interface(s).Duplex = 10, endpoint.HalfDuplex },
+			state:  verdict.Strained, fact: "eth0 on, signal, 10 Mbit/s half duplex"},
 		{name: "speed not known", id: "link",
-			change: func(s *evidence.Set) { Port(s).SpeedMbit, Port(s).Duplex = 0, endpoint.DuplexUnknown }, state: verdict.Holds,
+			change: func(s *evidence.Set) { Interface(s).SpeedMbit, Interface(s).Duplex = 0, endpoint.DuplexUnknown }, state: verdict.Holds,
 			fact: "eth0 on, signal"},
-		{name: "off", id: "link", change: func(s *evidence.Set) { NoAddress(s); Port(s).Up = false }, state: verdict.Broken,
+		{name: "off", id: "link", change: func(s *evidence.Set) { NoAddress(s); Interface(s).Up = false }, state: verdict.Broken,
 			fact: "eth0 is switched off"},
-		{name: "off", id: "address", change: func(s *evidence.Set) { NoAddress(s); Port(s).Up = false }, state: verdict.Skipped,
-			fact: "the port is off"},
-		{name: "no carrier", id: "link", change: func(s *evidence.Set) { GatewayGone(s); Port(s).Carrier = endpoint.CarrierAbsent },
+		{name: "off", id: "address", change: func(s *evidence.Set) { NoAddress(s); Interface(s).Up = false }, state: verdict.Skipped,
+			fact: "the interface is off"},
+		{name: "no carrier", id: "link", change: func(s *evidence.Set) { GatewayGone(s); Interface(s).Carrier = endpoint.CarrierAbsent },
 			state: verdict.Broken, fact: "eth0 on, no signal, 1 Gbit/s full duplex"},
 		{name: "self-assigned", id: "address", change: func(s *evidence.Set) {
 			NoAddress(s)
-			Port(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
+			Interface(s).Addresses = []endpoint.Address{{Prefix: netip.MustParsePrefix("169.254.7.7/16")}}
 		}, state: verdict.Broken, fact: "only 169.254.7.7, which the machine gave itself"},
 		{name: "gateway outside", id: "route", change: func(s *evidence.Set) {
 			GatewayGone(s)

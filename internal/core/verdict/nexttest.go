@@ -63,7 +63,7 @@ var Tests = []Test{
 		}
 		return noneOf(len(s.Elsewhere), "None of the %d that were asked does.")
 	}},
-	{ID: "another-port", Text: "Is the target reached out of another port of this machine?", Outcomes: []Choice{
+	{ID: "another-port", Text: "Is the target reached out of another interface of this machine?", Outcomes: []Choice{
 		{ID: "reached", Points: ids(fault.CompetingDefaultRoutes, fault.TunnelHoldsRoute, fault.RouteBlocked),
 			Clears: append(append(ids(fault.GatewaySilent, fault.GatewayDoesNotForward), behindGateway...), ofTheTarget...)},
 		{ID: "not-reached", Clears: ids(fault.CompetingDefaultRoutes)},

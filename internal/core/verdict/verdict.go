@@ -252,7 +252,7 @@ func (r *Result) missing(p *facts.Facts) string {
 		case w.Kind == evidence.DHCPOffer:
 			parts = append(parts, "whether a DHCP server answers could not be asked, which "+w.Why)
 		case w.Kind == evidence.SegmentFrames && ready:
-			parts = append(parts, "what arrives at the port could not be watched, which "+w.Why)
+			parts = append(parts, "what arrives at the interface could not be watched, which "+w.Why)
 		}
 	}
 	return strings.Join(parts, "; ")

@@ -12,7 +12,7 @@ import (
 	"passepartout/internal/machine"
 )
 
-type datagramPort struct {
+type datagramSocket struct {
 	*socket
 	to  netip.AddrPort
 	buf []byte
@@ -31,14 +31,14 @@ func (m *live) OpenDatagram(c machine.DatagramConfig) (machine.DatagramSocket, e
 		s.Close()
 		return nil, translate("sending", cerr)
 	}
-	return &datagramPort{socket: s, to: c.To, buf: make([]byte, 1<<16)}, nil
+	return &datagramSocket{socket: s, to: c.To, buf: make([]byte, 1<<16)}, nil
 }
 
-func (p *datagramPort) Send(payload []byte) (time.Time, error) {
+func (p *datagramSocket) Send(payload []byte) (time.Time, error) {
 	return p.send(payload, netip.AddrPort{}, 0)
 }
 
-func (p *datagramPort) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
+func (p *datagramSocket) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
 	defer p.endWith(ctx)()
 	for {
 		if err := ctx.Err(); err != nil {

@@ -19,7 +19,7 @@ import (
 
 // echoPort sends echo requests over a raw socket, or over a datagram one where raw ones are not permitted. A datagram socket (icmp(7)) gets
 // only its own replies, puts the identifier in by itself, and hears of errors through its error queue.
-type echoPort struct {
+type echoSocket struct {
 	*socket
 	datagram bool
 	id       uint16
@@ -64,15 +64,15 @@ func (m *live) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, error) {
 	return nil, translate("echo: "+how.Why, unix.EPERM)
 }
 
-func newEchoPort(s *socket) *echoPort {
-	return &echoPort{socket: s, buf: make([]byte, 1<<16), seqs: map[uint32]uint16{}, departed: map[uint16]time.Time{}}
+func newEchoPort(s *socket) *echoSocket {
+	return &echoSocket{socket: s, buf: make([]byte, 1<<16), seqs: map[uint32]uint16{}, departed: map[uint16]time.Time{}}
 }
 
 // freeID gives each raw port an identifier of its own, so that ports of one process do not read each other's replies.
 func freeID() uint16 { return uint16(nextID.Add(1)) ^ uint16(unix.Getpid()<<3) }
 
 // filter lets only replies and errors up to a raw socket (raw(7), icmp6(7)).
-func (p *echoPort) filter() error {
+func (p *echoSocket) filter() error {
 	err := error(nil)
 	_ = p.raw.Control(func(fd uintptr) {
 		if p.v6 {
@@ -97,7 +97,7 @@ func (p *echoPort) filter() error {
 	return nil
 }
 
-func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
+func (p *echoSocket) Send(r machine.EchoRequest) (time.Time, error) {
 	m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: int(p.id), Seq: int(r.Seq), Data: r.Payload}}
 	if p.v6 {
 		m.Type = ipv6.ICMPTypeEchoRequest // the kernel fills in the checksum
@@ -122,7 +122,7 @@ func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
 }
 
 // left notes when a packet left.
-func (p *echoPort) left(number uint32, at time.Time) {
+func (p *echoSocket) left(number uint32, at time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if seq, ok := p.seqs[number]; ok {
@@ -132,7 +132,7 @@ func (p *echoPort) left(number uint32, at time.Time) {
 }
 
 // departure tells when the request of a sequence number left; zero if the kernel did not say.
-func (p *echoPort) departure(seq uint16) time.Time {
+func (p *echoSocket) departure(seq uint16) time.Time {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	at := p.departed[seq]
@@ -140,7 +140,7 @@ func (p *echoPort) departure(seq uint16) time.Time {
 	return at
 }
 
-func (p *echoPort) Receive() (machine.EchoArrival, error) {
+func (p *echoSocket) Receive() (machine.EchoArrival, error) {
 	for {
 		got, err := p.receive(p.buf)
 		switch {
@@ -160,7 +160,7 @@ func (p *echoPort) Receive() (machine.EchoArrival, error) {
 	}
 }
 
-func (p *echoPort) read(got packet) (machine.EchoArrival, bool) {
+func (p *echoSocket) read(got packet) (machine.EchoArrival, bool) {
 	if got.report != nil { // the data is the request itself, without its IP header
 		m, err := icmp.ParseMessage(p.proto(), got.data)
 		echo, ok := (*icmp.Echo)(nil), false
@@ -198,7 +198,7 @@ func (p *echoPort) read(got packet) (machine.EchoArrival, bool) {
 			ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: got.at, Stamp: got.stamp}}, true
 }
 
-func (p *echoPort) proto() int {
+func (p *echoSocket) proto() int {
 	if p.v6 {
 		return unix.IPPROTO_ICMPV6
 	}

@@ -14,7 +14,7 @@ import (
 
 // flowPort sends packets of one flow over one socket, with a hop limit for each. UDP packets carry their number in the payload, which
 // routers quote (RFC 1812 §4.3.2.3); TCP segments in the sequence number, which every router must quote (RFC 792).
-type flowPort struct {
+type flowSocket struct {
 	*socket
 	tcp  bool
 	from netip.AddrPort
@@ -25,7 +25,7 @@ type flowPort struct {
 
 // OpenFlow implements machine.Machine.
 func (m *live) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
-	p := &flowPort{tcp: c.Proto == machine.FlowTCP, to: c.To, hold: -1, buf: make([]byte, 1<<16)}
+	p := &flowSocket{tcp: c.Proto == machine.FlowTCP, to: c.To, hold: -1, buf: make([]byte, 1<<16)}
 	v6, kind, proto := c.To.Addr().Is6(), unix.SOCK_DGRAM, 0
 	if p.tcp {
 		kind, proto = unix.SOCK_RAW, unix.IPPROTO_TCP
@@ -59,7 +59,7 @@ func (m *live) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
 }
 
 // holdPort takes a free port for a TCP flow. Nobody listens on it, so that the kernel resets whatever is answered.
-func (p *flowPort) holdPort() error {
+func (p *flowSocket) holdPort() error {
 	fd, err := unix.Socket(family(p.v6), unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func (p *flowPort) holdPort() error {
 	return nil
 }
 
-func (p *flowPort) Close() error {
+func (p *flowSocket) Close() error {
 	if p.hold >= 0 {
 		unix.Close(p.hold)
 		p.hold = -1
@@ -84,14 +84,14 @@ func (p *flowPort) Close() error {
 	return p.socket.Close()
 }
 
-func (p *flowPort) Send(number uint16, hopLimit int) (time.Time, error) {
+func (p *flowSocket) Send(number uint16, hopLimit int) (time.Time, error) {
 	if p.tcp {
 		return p.send(wire.SYN(p.from, p.to, number), netip.AddrPort{}, hopLimit)
 	}
 	return p.send(wire.FlowPayload(number), netip.AddrPort{}, hopLimit)
 }
 
-func (p *flowPort) Receive() (uint16, machine.Arrival, error) {
+func (p *flowSocket) Receive() (uint16, machine.Arrival, error) {
 	for {
 		got, err := p.receive(p.buf)
 		switch {
@@ -121,7 +121,7 @@ func (p *flowPort) Receive() (uint16, machine.Arrival, error) {
 }
 
 // answer reads what the destination itself sent.
-func (p *flowPort) answer(got packet) (uint16, machine.Arrival, bool) {
+func (p *flowSocket) answer(got packet) (uint16, machine.Arrival, bool) {
 	a := machine.Arrival{From: p.to.Addr(), HopLimitLeft: got.hops, At: got.at, Stamp: got.stamp}
 	if !p.tcp {
 		number, ok := wire.FlowNumber(got.data) // a service that sends back what it got

@@ -17,7 +17,7 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-type framePort struct {
+type frameSocket struct {
 	conn *mpacket.Conn
 	hw   endpoint.HardwareAddr
 	own  bool
@@ -45,7 +45,7 @@ func (m *live) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	if c.Only != machine.OnlyDHCP {
 		joinGroup(conn, ifi.Index)
 	}
-	p := &framePort{conn: conn, own: c.Own, buf: make([]byte, 1<<16)}
+	p := &frameSocket{conn: conn, own: c.Own, buf: make([]byte, 1<<16)}
 	p.hw, _ = endpoint.HardwareFrom(ifi.HardwareAddr)
 	return p, nil
 }
@@ -63,9 +63,9 @@ func joinGroup(conn *mpacket.Conn, index int) {
 	})
 }
 
-func (p *framePort) Hardware() endpoint.HardwareAddr { return p.hw }
+func (p *frameSocket) Hardware() endpoint.HardwareAddr { return p.hw }
 
-func (p *framePort) Send(frame []byte) error {
+func (p *frameSocket) Send(frame []byte) error {
 	if len(frame) < 14 {
 		return errors.New("frame shorter than its header")
 	}
@@ -73,7 +73,7 @@ func (p *framePort) Send(frame []byte) error {
 	return translate("sending a frame", err)
 }
 
-func (p *framePort) Receive() ([]byte, time.Time, error) {
+func (p *frameSocket) Receive() ([]byte, time.Time, error) {
 	for {
 		n, _, err := p.conn.ReadFrom(p.buf)
 		at := time.Now()
@@ -90,7 +90,7 @@ func (p *framePort) Receive() ([]byte, time.Time, error) {
 	}
 }
 
-func (p *framePort) Close() error {
+func (p *frameSocket) Close() error {
 	p.closed.Store(true)
 	return p.conn.Close()
 }

@@ -20,7 +20,7 @@ import (
 )
 
 // flowPort sends packets of one flow past the node's sockets, and hears what comes back at its ports.
-type flowPort struct {
+type flowSocket struct {
 	m        *endpointMachine
 	nic      tcpip.NICID
 	from, to netip.AddrPort
@@ -37,7 +37,7 @@ type flowArrival struct {
 
 // OpenFlow implements machine.Machine.
 func (m *endpointMachine) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
-	p := &flowPort{m: m, to: c.To, proto: udp.ProtocolNumber, arrivals: make(chan flowArrival, 1024), done: make(chan struct{})}
+	p := &flowSocket{m: m, to: c.To, proto: udp.ProtocolNumber, arrivals: make(chan flowArrival, 1024), done: make(chan struct{})}
 	if c.Proto == machine.FlowTCP {
 		if allowed := m.Permissions().Frames; !allowed.Granted {
 			return nil, fmt.Errorf("a flow of TCP segments: %s: %w", allowed.Why, fs.ErrPermission)
@@ -90,7 +90,7 @@ func (m *endpointMachine) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, er
 	return p, nil
 }
 
-func (p *flowPort) put(a flowArrival) {
+func (p *flowSocket) put(a flowArrival) {
 	select {
 	case p.arrivals <- a:
 	default: // nobody reads: as a full socket buffer
@@ -98,7 +98,7 @@ func (p *flowPort) put(a flowArrival) {
 }
 
 // hear looks for segments that answer ours.
-func (p *flowPort) hear(frame []byte) {
+func (p *flowSocket) hear(frame []byte) {
 	v, ok := look(frame)
 	if !ok || p.proto != tcp.ProtocolNumber || v.proto != "tcp" || v.src != p.to.Addr() || v.dst != p.from.Addr() {
 		return
@@ -113,7 +113,7 @@ func (p *flowPort) hear(frame []byte) {
 	}
 }
 
-func (p *flowPort) Send(number uint16, hopLimit int) (time.Time, error) {
+func (p *flowSocket) Send(number uint16, hopLimit int) (time.Time, error) {
 	at := time.Now()
 	if p.m.node.forbids(map[bool]string{true: "tcp", false: "udp"}[p.proto == tcp.ProtocolNumber], p.to) {
 		return at, fs.ErrPermission
@@ -130,7 +130,7 @@ func (p *flowPort) Send(number uint16, hopLimit int) (time.Time, error) {
 	return at, outcomeOfSend(write(route, p.proto, message, hopLimit, false))
 }
 
-func (p *flowPort) Receive() (uint16, machine.Arrival, error) {
+func (p *flowSocket) Receive() (uint16, machine.Arrival, error) {
 	select {
 	case a := <-p.arrivals:
 		return a.number, a.Arrival, nil
@@ -139,4 +139,4 @@ func (p *flowPort) Receive() (uint16, machine.Arrival, error) {
 	}
 }
 
-func (p *flowPort) Close() error { p.close(); return nil }
+func (p *flowSocket) Close() error { p.close(); return nil }

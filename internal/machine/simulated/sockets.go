@@ -31,7 +31,7 @@ func arrival(r wire.Report, at time.Time) machine.Arrival {
 }
 
 // echoPort sends echo requests through the node's stack and hears replies at its ports.
-type echoPort struct {
+type echoSocket struct {
 	m        *endpointMachine
 	nic      tcpip.NICID
 	id       uint16
@@ -51,7 +51,7 @@ func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, er
 	if err != nil {
 		return nil, err
 	}
-	p := &echoPort{m: m, nic: nic, v6: c.V6, whole: c.DontFragment, id: uint16(m.nextEcho.Add(1)),
+	p := &echoSocket{m: m, nic: nic, v6: c.V6, whole: c.DontFragment, id: uint16(m.nextEcho.Add(1)),
 		arrivals: make(chan machine.EchoArrival, 1024), done: make(chan struct{})}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if !r.About.EchoFamily || r.About.ID != p.id || r.About.To.Addr().Is6() != c.V6 {
@@ -66,7 +66,7 @@ func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, er
 	return p, nil
 }
 
-func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
+func (p *echoSocket) Send(r machine.EchoRequest) (time.Time, error) {
 	message := make([]byte, 8, 8+len(r.Payload))
 	proto := header.ICMPv4ProtocolNumber
 	message[0] = byte(header.ICMPv4Echo)
@@ -87,7 +87,7 @@ func (p *echoPort) Send(r machine.EchoRequest) (time.Time, error) {
 	return at, outcomeOfSend(p.m.node.sendICMP(r.To, proto, message, hops, p.nic, p.whole))
 }
 
-func (p *echoPort) Receive() (machine.EchoArrival, error) {
+func (p *echoSocket) Receive() (machine.EchoArrival, error) {
 	select {
 	case a := <-p.arrivals:
 		return a, nil
@@ -96,7 +96,7 @@ func (p *echoPort) Receive() (machine.EchoArrival, error) {
 	}
 }
 
-func (p *echoPort) Close() error { p.close(); return nil }
+func (p *echoSocket) Close() error { p.close(); return nil }
 
 // socket makes a gVisor endpoint with the options that probes use, bound to a port of its own so that errors can be told apart.
 func (m *endpointMachine) socket(transport tcpip.TransportProtocolNumber, to netip.AddrPort, iface string, hopLimit int,
@@ -139,7 +139,7 @@ func (m *endpointMachine) towards(to netip.AddrPort, iface string) tcpip.FullAdd
 }
 
 // datagramPort is a UDP socket; ICMP about it is heard at the machine's ports, with code and sender.
-type datagramPort struct {
+type datagramSocket struct {
 	node    *node
 	conn    *gonet.UDPConn
 	to      netip.AddrPort
@@ -168,7 +168,7 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 	if c.DontFragment {
 		_ = ep.SetSockOptInt(tcpip.MTUDiscoverOption, int(tcpip.PMTUDiscoveryProbe))
 	}
-	p := &datagramPort{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.DontFragment,
+	p := &datagramSocket{node: m.node, conn: gonet.NewUDPConn(&wq, ep), to: c.To, whole: c.DontFragment,
 		reports: make(chan machine.Arrival, 16), got: make(chan datagram, 16)}
 	stop := m.listen(func(r wire.Report, at time.Time) {
 		if r.About.Proto == uint8(udp.ProtocolNumber) && r.About.From.Port() == local && r.About.To == c.To {
@@ -183,7 +183,7 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 	return p, nil
 }
 
-func (p *datagramPort) read() {
+func (p *datagramSocket) read() {
 	defer close(p.got)
 	buf := make([]byte, 1<<16)
 	refusals := 0
@@ -206,7 +206,7 @@ func (p *datagramPort) read() {
 	}
 }
 
-func (p *datagramPort) Send(payload []byte) (time.Time, error) {
+func (p *datagramSocket) Send(payload []byte) (time.Time, error) {
 	at := time.Now()
 	if p.node.forbids("udp", p.to) {
 		return at, fs.ErrPermission
@@ -222,7 +222,7 @@ func (p *datagramPort) Send(payload []byte) (time.Time, error) {
 	return at, err
 }
 
-func (p *datagramPort) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
+func (p *datagramSocket) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
 	select {
 	case a := <-p.reports:
 		return nil, a, nil
@@ -241,7 +241,7 @@ func (p *datagramPort) Receive(ctx context.Context) ([]byte, machine.Arrival, er
 	}
 }
 
-func (p *datagramPort) Close() error { p.close(); return nil }
+func (p *datagramSocket) Close() error { p.close(); return nil }
 
 // Connect implements machine.Machine.
 func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) (net.Conn, evidence.Reply) {
@@ -305,7 +305,7 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 }
 
 // framePort hears and sends whole frames at one port.
-type framePort struct {
+type frameSocket struct {
 	p      *port
 	frames chan heardFrame
 	own    *tap // for the frames of this machine; nil: they are not wanted
@@ -336,7 +336,7 @@ func (m *endpointMachine) OpenFrames(c machine.FrameConfig) (machine.FrameSocket
 		if c.Only == machine.OnlyDHCP {
 			length = 64 // little of it is ever said
 		}
-		f := &framePort{p: p, frames: make(chan heardFrame, length), done: make(chan struct{}), downed: p.untilDown()}
+		f := &frameSocket{p: p, frames: make(chan heardFrame, length), done: make(chan struct{}), downed: p.untilDown()}
 		take := func(frame []byte) {
 			if !passes(c.Only, frame) {
 				return
@@ -371,14 +371,14 @@ func passes(only machine.Filter, frame []byte) bool {
 	return true
 }
 
-func (f *framePort) Hardware() endpoint.HardwareAddr { return f.p.hw }
+func (f *frameSocket) Hardware() endpoint.HardwareAddr { return f.p.hw }
 
-func (f *framePort) Send(frame []byte) error {
+func (f *frameSocket) Send(frame []byte) error {
 	f.p.transmitFrom(bytes.Clone(frame), f.own)
 	return nil
 }
 
-func (f *framePort) Receive() ([]byte, time.Time, error) {
+func (f *frameSocket) Receive() ([]byte, time.Time, error) {
 	select {
 	case h := <-f.frames:
 		return h.bytes, h.at, nil
@@ -389,4 +389,4 @@ func (f *framePort) Receive() ([]byte, time.Time, error) {
 	}
 }
 
-func (f *framePort) Close() error { f.close(); return nil }
+func (f *frameSocket) Close() error { f.close(); return nil }

@@ -17,8 +17,8 @@ var nameSteps = []*step{
 		ask: (*run).lookUpElsewhere},
 }
 
-// naming asks what the addresses that were met are called. It is for a screen, when all else is known.
-var naming = &step{brings: kinds(evidence.OtherNeighbours), ask: (*run).names}
+// naming asks what the addresses that were met are called. It is for a screen, when all else is known, and no verdict waits for it.
+var naming = &step{ask: (*run).names}
 
 // lookups are the questions that every name server is asked, over whichever family: -4 and -6 are about the target. Whether it lives is
 // asked of each.

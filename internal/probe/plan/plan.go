@@ -76,7 +76,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 				named = true
 				r.begin(ctx, m, naming, subject{})
 				r.wake()
-			case len(m.Open) == 0, result.Settled && !c.Thorough:
+			case len(m.Open) == 0 && !r.asks(naming), result.Settled && !c.Thorough:
 				r.markQuiet()
 				if result.Zone != zone.None {
 					r.lookAgain(ctx)

@@ -135,6 +135,23 @@ func TestDeadlineCountsAsWithheld(t *testing.T) {
 	assert.Empty(t, set.Open)
 }
 
+// A verdict that has settled does not unsettle by what is asked for the screen's sake.
+func TestThoroughKeepsWhatHasSettled(t *testing.T) {
+	for _, name := range []string{"gateway-silent", "service-refused", "dhcp-silent"} {
+		c := config(t, name, nil)
+		c.Thorough = true
+		var first verdict.Result
+		_, _, err := plan.Run(t.Context(), c, func(_ *evidence.Set, r verdict.Result) {
+			if first.Settled {
+				assert.Equal(t, first.Fault, r.Fault, r.Sentence)
+			} else if r.Settled {
+				first = r
+			}
+		})
+		require.NoError(t, err)
+	}
+}
+
 func TestThoroughGoesOnAndNamesTheStations(t *testing.T) {
 	c := config(t, "healthy", nil)
 	c.Thorough = true

@@ -27,12 +27,18 @@ const (
 )
 
 var qualitySteps = []*step{
-	{brings: kinds(evidence.LossProbes), of: gateways, needless: noEcho, ask: (*run).gatewayQuality},
+	gatewayLoss,
 	{brings: kinds(evidence.PacketSize), of: gateways, ask: (*run).gatewaySize},
-	{brings: kinds(evidence.LossProbes), after: kinds(evidence.RouteLookup), of: forwarded, needless: noEcho, ask: (*run).targetQuality},
+	targetLoss,
+	{of: measured, ask: (*run).count}, // where none was lost nobody waits for it
 	targetSize,
 	{brings: kinds(evidence.LossProbes), of: once, needless: withEcho, ask: (*run).namesQuality},
 }
+
+var gatewayLoss = &step{brings: kinds(evidence.LossProbes), of: gateways, needless: noEcho, ask: (*run).gatewayQuality}
+
+var targetLoss = &step{brings: kinds(evidence.LossProbes), after: kinds(evidence.RouteLookup), of: forwarded, needless: noEcho,
+	ask: (*run).targetQuality}
 
 var targetSize = &step{brings: kinds(evidence.PacketSize), after: kinds(evidence.RouteLookup), of: forwarded, ask: (*run).targetSize}
 
@@ -50,6 +56,21 @@ func forwarded(m *moment) (out []subject) {
 	return out
 }
 
+// measured are those to which the probes have come to their end.
+func measured(m *moment) (out []subject) {
+	for _, s := range gateways(m) {
+		if m.ended(gatewayLoss, s) {
+			out = append(out, s)
+		}
+	}
+	for _, s := range forwarded(m) {
+		if m.ended(targetLoss, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // echoless is closed when an address is known not to answer echo.
 func (r *run) echoless(asked *step, a netip.Addr) <-chan struct{} {
 	return r.onceThat(func(m *moment) bool { return m.ended(asked, subject{addr: a}) && !echoes(m, a) })
@@ -60,8 +81,8 @@ func (r *run) echoless(asked *step, a netip.Addr) <-chan struct{} {
 // others with it.
 func grace(slowest time.Duration) time.Duration { return slowest*5/4 + 300*time.Millisecond }
 
-// count reads how the port's counters have grown since the run began.
-func (r *run) count(ctx context.Context) {
+// count reads how the interface's counters have grown since the run began.
+func (r *run) count(ctx context.Context, _ subject) {
 	now, err := r.Machine.Interfaces(ctx)
 	was, ok := r.endpoint.Interface(r.iface)
 	if err != nil || !ok {
@@ -69,19 +90,10 @@ func (r *run) count(ctx context.Context) {
 	}
 	for _, i := range now {
 		if i.Name == r.iface {
-			c := evidence.PortCount{Interface: i.Name, Over: time.Since(r.began), Before: was.Counters, After: i.Counters}
+			c := evidence.InterfaceCount{Interface: i.Name, Over: time.Since(r.began), Before: was.Counters, After: i.Counters}
 			r.observe(c)
 		}
 	}
-}
-
-// countAfter reads the counters when probes have come to their end. Where none was lost nobody waits for it.
-func (r *run) countAfter(ctx context.Context, b evidence.Burst) {
-	if b.Received < b.Sent {
-		r.count(ctx)
-		return
-	}
-	r.wg.Go(func() { r.count(ctx) })
 }
 
 // burst measures loss and delay to an address: twenty probes, and forty more where any was lost. over is closed when it is known not to
@@ -115,7 +127,9 @@ func suspicious(b evidence.Burst) bool {
 func (r *run) gatewayQuality(ctx context.Context, s subject) {
 	gw := s.addr
 	b, ok := r.burst(ctx, gw, r.echoless(gatewayEcho, gw))
-	defer r.countAfter(ctx, b)
+	if b.Received < b.Sent {
+		defer r.count(ctx, s)
+	}
 	if !ok || !suspicious(b) {
 		return
 	}
@@ -160,7 +174,9 @@ func (r *run) otherOnLink(gw netip.Addr) (netip.Addr, bool) {
 func (r *run) targetQuality(ctx context.Context, s subject) {
 	a := s.addr
 	b, ok := r.burst(ctx, a, r.echoless(targetEcho, a))
-	defer r.countAfter(ctx, b)
+	if b.Received < b.Sent {
+		defer r.count(ctx, s)
+	}
 	if !ok || !suspicious(b) {
 		return
 	}
@@ -213,7 +229,7 @@ func (r *run) namesQuality(ctx context.Context, _ subject) {
 		wg.Wait()
 		return bad
 	}
-	defer r.count(ctx)
+	defer r.count(ctx, subject{})
 	if round(burstCount, burstApart) {
 		round(burstMore, stationApart) // all at the same time once more, for a loss that comes in bursts
 	}

@@ -49,7 +49,7 @@ func Unanswered(netip.Addr) evidence.Lookup { return evidence.Lookup{Asks: 3, Re
 
 // NoAddress leaves the port without an address, and with nothing that came of one.
 func NoAddress(s *evidence.Set) {
-	Port(s).Addresses = nil
+	Interface(s).Addresses = nil
 	s.Endpoint.Routes, s.Endpoint.Resolvers = nil, nil
 	s.Routes, s.Neighbours, s.Lookups, s.Connects, s.Hops, s.Echoes, s.Conflicts = nil, nil, nil, nil, nil, nil, nil
 }

@@ -129,7 +129,7 @@ func Path(to netip.Addr, hops ...netip.Addr) (out []evidence.Hop) {
 }
 
 // Port gives the set's network port, to be changed.
-func Port(s *evidence.Set) *endpoint.Interface {
+func Interface(s *evidence.Set) *endpoint.Interface {
 	i, _ := s.Endpoint.Interface("eth0")
 	return i
 }

@@ -21,14 +21,14 @@ network settings), then see whether whatever manages it switches it off again.`,
 	Judge: func(p *facts.Facts) Finding {
 		switch {
 		case p.Iface == nil && p.Endpoint != nil:
-			return found(Confirmed, "This machine has no network port besides loopback.").
+			return found(Confirmed, "This machine has no network interface besides loopback.").
 				next("Look whether the network card is recognized by the system at all, and whether its driver is loaded.")
 		case p.Iface == nil:
 			return possible("the machine's settings have not been read")
 		case p.Iface.Up:
 			return cleared("%s is switched on", p.Iface.Name)
 		}
-		return found(Confirmed, "The port "+p.Iface.Name+" is switched off in this machine's settings.",
+		return found(Confirmed, "The interface "+p.Iface.Name+" is switched off in this machine's settings.",
 			p.Iface.Name+" is administratively down").
 			next("Switch "+p.Iface.Name+" on: ip link set dev "+p.Iface.Name+" up", "Then run again, and see whether it stays on.")
 	},
@@ -44,7 +44,7 @@ socket.`,
 	Judge: func(p *facts.Facts) Finding {
 		switch {
 		case p.Iface == nil:
-			return possible("there is no port to look at")
+			return possible("there is no interface to look at")
 		case !p.Iface.Up:
 			return possible("%s is switched off, so its signal cannot be seen", p.Iface.Name)
 		case p.Iface.Carrier == endpoint.CarrierPresent:
@@ -57,7 +57,7 @@ socket.`,
 				p.Iface.Name+" is on, without an association").
 				next("Join the wireless network again, and see whether its name and key are still right.")
 		}
-		return found(Confirmed, "The port "+p.Iface.Name+" is on and there is no signal on its cable.",
+		return found(Confirmed, "The interface "+p.Iface.Name+" is on and there is no signal on its cable.",
 			p.Iface.Name+" is on, carrier absent").
 			next("Push the cable in at both ends and look at the lamps.", "Try another cable, then another wall socket or switch port.")
 	},
@@ -68,7 +68,7 @@ var StackBroken = &Fault{
 	ID: "stack-broken", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "loopback", Needs: []evidence.Kind{evidence.Loopback},
 	Doc: `The machine does not answer itself
 A packet to the loopback address does not come back: the loopback port is down, or the machine's own filter swallows even that. Programs
-that talk to helpers on the same machine fail as well. Switch the loopback port on and look at the filter's rules for it.`,
+that talk to helpers on the same machine fail as well. Switch the loopback interface on and look at the filter's rules for it.`,
 	Judge: func(p *facts.Facts) Finding {
 		asked := false
 		for _, e := range p.Loopback {
@@ -83,16 +83,16 @@ that talk to helpers on the same machine fail as well. Switch the loopback port 
 			return possible("the loopback address has not answered yet")
 		}
 		return found(Confirmed, "This machine does not answer itself: 127.0.0.1 is silent.", "no answer from the loopback address").
-			next("Switch the loopback port on: ip link set dev lo up", "Look for filter rules that concern the port lo.")
+			next("Switch the loopback interface on: ip link set dev lo up", "Look for filter rules that concern the interface lo.")
 	},
 }
 
 // slowPort is a speed in Mbit/s up to which a cable's port is unusually slow today: what is left where pairs of the cable are broken.
-const slowPort = 10
+const slowInterface = 10
 
 // portTroubles are the frames that the port has lost while the probes ran. Drops count only where losses were measured as well: some are
 // usual.
-func portTroubles(p *facts.Facts) (n uint64, grown endpoint.Counters, over evidence.PortCount, ok bool) {
+func interfaceTroubles(p *facts.Facts) (n uint64, grown endpoint.Counters, over evidence.InterfaceCount, ok bool) {
 	for _, c := range p.Counted {
 		if p.Iface == nil || c.Interface != p.Iface.Name || ok && c.Over < over.Over {
 			continue
@@ -117,7 +117,7 @@ func lostNearby(p *facts.Facts) (n int) {
 }
 
 // PortTroubleWords say what a port has lost.
-func PortTroubleWords(c endpoint.Counters) string {
+func TroubleWords(c endpoint.Counters) string {
 	if c.ReceiveErrors >= c.Damaged { // most drivers count the damaged ones among the errors
 		c.Damaged = 0
 	}
@@ -151,14 +151,14 @@ started say nothing; only their growth does. Change the cable, then the socket, 
 themselves.`,
 	Judge: func(p *facts.Facts) Finding {
 		if p.Iface == nil || !p.Iface.Up || p.Iface.Carrier == endpoint.CarrierAbsent {
-			return possible("the port is not in use")
+			return possible("the interface is not in use")
 		}
-		n, grown, over, looked := portTroubles(p)
+		n, grown, over, looked := interfaceTroubles(p)
 		loss := p.LossZone()
 		local := loss == zone.LocalSubnet
 		frames := grown.ReceivedPackets + grown.SentPackets + n
 		next := []string{"Change the cable of this machine, then the socket.",
-			"Watch it meanwhile: view 8, port, shows whether the counters still rise."}
+			"Watch it meanwhile: view 8, counters, shows whether the counters still rise."}
 		var odd []string
 		half := p.Iface.Duplex == endpoint.HalfDuplex
 		if half {
@@ -168,7 +168,7 @@ themselves.`,
 		if home, ok := p.Here(); ok && home.SpeedMbit > p.Iface.SpeedMbit {
 			usual = home.SpeedMbit
 		}
-		if s := p.Iface.SpeedMbit; s > 0 && p.Iface.Kind != endpoint.Wireless && (s <= slowPort || s < usual) {
+		if s := p.Iface.SpeedMbit; s > 0 && p.Iface.Kind != endpoint.Wireless && (s <= slowInterface || s < usual) {
 			words := fmt.Sprintf("%s runs at %d Mbit/s", p.Iface.Name, s)
 			if usual > 0 {
 				words += fmt.Sprintf(", and the site sheet has %d Mbit/s", usual)
@@ -176,18 +176,18 @@ themselves.`,
 			odd = append(odd, words)
 		}
 		if len(odd) > 0 {
-			next = append(next, "Let both sides agree on speed and duplex by themselves: see whether the port here, or the switch's, "+
+			next = append(next, "Let both sides agree on speed and duplex by themselves: see whether the interface here, or the switch's, "+
 				"has been set by hand.")
 		}
 		switch {
 		case looked && n >= 3 && float64(n) >= 0.01*float64(frames) && loss != zone.Unknown:
 			reasons := append(
-				[]string{fmt.Sprintf("within %s of probing: %s, among %d frames", wording.Millis(over.Over), PortTroubleWords(grown), frames)},
+				[]string{fmt.Sprintf("within %s of probing: %s, among %d frames", wording.Millis(over.Over), TroubleWords(grown), frames)},
 				odd...)
 			if gw, ok := p.Burst(p.Gateway); ok {
 				reasons = append(reasons, counted(gw))
 			}
-			f := found(Confirmed, fmt.Sprintf("The port %s loses frames: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown)),
+			f := found(Confirmed, fmt.Sprintf("The interface %s loses frames: %s while the tests ran.", p.Iface.Name, TroubleWords(grown)),
 				reasons...).next(next...)
 			// what comes from far away crosses the port as well: of few probes, those to a neighbour may all have come through by chance
 			if !local {
@@ -196,16 +196,16 @@ themselves.`,
 			return f
 		case looked && n >= 3 && float64(n) >= 0.01*float64(frames):
 			return found(Supported,
-				fmt.Sprintf("Errors rise at the port %s: %s while the tests ran.", p.Iface.Name, PortTroubleWords(grown))).aside(true).
+				fmt.Sprintf("Errors rise at the interface %s: %s while the tests ran.", p.Iface.Name, TroubleWords(grown))).aside(true).
 				next(next...)
 		case half && local:
-			return found(Supported, fmt.Sprintf("The port %s runs at half duplex, and packets are lost on the segment.", p.Iface.Name),
+			return found(Supported, fmt.Sprintf("The interface %s runs at half duplex, and packets are lost on the segment.", p.Iface.Name),
 				odd...).next(next...)
 		case len(odd) > 0:
 			return found(Supported, upper(strings.Join(odd, "; "))+".", odd...).aside(true).next(next...)
 		case looked && !p.IsOpen(evidence.LossProbes):
 			return cleared("no error at %s in %s of probing", p.Iface.Name, wording.Millis(over.Over))
 		}
-		return possible("the port's counters have not been read again yet")
+		return possible("the interface's counters have not been read again yet")
 	},
 }

@@ -8,20 +8,20 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var portCases = []testCase{
-	{name: "interface down", change: func(s *evidence.Set) { NoAddress(s); Port(s).Up = false; s.Discovery = nil }, zone: zone.Host,
+var interfaceCases = []testCase{
+	{name: "interface down", change: func(s *evidence.Set) { NoAddress(s); Interface(s).Up = false; s.Discovery = nil }, zone: zone.Host,
 		fault: "interface-down", confidence: verdict.Certain, says: "eth0", next: "ip link set dev eth0 up",
 		possible: []string{"no-carrier", "gateway-not-set", "dhcp-silent"}},
 	{name: "no port at all", change: func(s *evidence.Set) {
 		NoAddress(s)
 		s.Endpoint.Interfaces = s.Endpoint.Interfaces[:1]
 		s.Interface = ""
-	}, zone: zone.Host, fault: "interface-down", says: "no network port"},
-	{name: "no carrier", change: func(s *evidence.Set) { NoAddress(s); Port(s).Carrier = endpoint.CarrierAbsent; s.Discovery = nil },
+	}, zone: zone.Host, fault: "interface-down", says: "no network interface"},
+	{name: "no carrier", change: func(s *evidence.Set) { NoAddress(s); Interface(s).Carrier = endpoint.CarrierAbsent; s.Discovery = nil },
 		zone: zone.Host, fault: "no-carrier", confidence: verdict.Certain, next: "cable", cleared: []string{"interface-down"}},
 	{name: "no association", change: func(s *evidence.Set) {
 		NoAddress(s)
-		Port(s).Carrier, Port(s).Kind, s.Discovery = endpoint.CarrierAbsent, endpoint.Wireless, nil
+		Interface(s).Carrier, Interface(s).Kind, s.Discovery = endpoint.CarrierAbsent, endpoint.Wireless, nil
 	}, zone: zone.Host, fault: "no-carrier", says: "radio"},
 	{name: "loopback dead", change: func(s *evidence.Set) { s.Loopback[0].Reply = Silence() }, zone: zone.None,
 		also: []string{"stack-broken"}},
@@ -45,7 +45,7 @@ var portCases = []testCase{
 	}, zone: zone.None, cleared: []string{"link-errors"}},
 	{name: "totals since the start say nothing", change: func(s *evidence.Set) {
 		Measured(s)
-		s.Counted = []evidence.PortCount{
+		s.Counted = []evidence.InterfaceCount{
 			{Interface: "eth0", Before: endpoint.Counters{ReceiveErrors: 9000},
 				After: endpoint.Counters{ReceiveErrors: 9000, ReceivedPackets: 100}}}
 	}, zone: zone.None, cleared: []string{"link-errors"}},
@@ -53,13 +53,13 @@ var portCases = []testCase{
 		Measured(s)
 		counted(s, endpoint.Counters{ReceivedPackets: 100, ReceiveErrors: 5})
 	}, zone: zone.None, also: []string{"link-errors"}},
-	{name: "half duplex", change: func(s *evidence.Set) { Measured(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: zone.None,
+	{name: "half duplex", change: func(s *evidence.Set) { Measured(s); Interface(s).Duplex = endpoint.HalfDuplex }, zone: zone.None,
 		also: []string{"link-errors"}},
-	{name: "half duplex and a loss", change: func(s *evidence.Set) { lossy(s); Port(s).Duplex = endpoint.HalfDuplex }, zone: zone.Host,
+	{name: "half duplex and a loss", change: func(s *evidence.Set) { lossy(s); Interface(s).Duplex = endpoint.HalfDuplex }, zone: zone.Host,
 		fault: "link-errors", confidence: verdict.Likely},
-	{name: "slower than documented", change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; s.Sheet = pier() },
+	{name: "slower than documented", change: func(s *evidence.Set) { Measured(s); Interface(s).SpeedMbit = 100; s.Sheet = pier() },
 		zone: zone.None, also: []string{"link-errors"}},
 	{name: "100 Mbit/s, and nobody documents more",
-		change: func(s *evidence.Set) { Measured(s); Port(s).SpeedMbit = 100; counted(s, endpoint.Counters{}) }, zone: zone.None,
+		change: func(s *evidence.Set) { Measured(s); Interface(s).SpeedMbit = 100; counted(s, endpoint.Counters{}) }, zone: zone.None,
 		cleared: []string{"link-errors"}},
 }
