@@ -40,14 +40,6 @@ type Neighbour struct {
 	Reply
 }
 
-// EmptyEcho is an echo request without data to the gateway, and what came back.
-type EmptyEcho struct {
-	Asked netip.Addr
-	Reply
-}
-
-func (EmptyEcho) observation() {}
-
 // Echo is one echo request (RFC 792, RFC 4443 §4.1), or a UDP datagram in its place where echo is withheld.
 type Echo struct {
 	Asked  netip.Addr

@@ -34,7 +34,6 @@ const (
 	LossProbes            // loss and delay: many small probes to gateway, target and what lies between
 	PacketSize            // the largest packet that reaches gateway and target
 	Responder             // what our own responder at the far end says has arrived there
-	EmptyEchoes           // echo of the gateway, without data
 	Handoffs              // what becomes of packets that are handed to other neighbours than the routing table says
 	EndOfKinds            // what stands before it is a kind
 )
@@ -46,7 +45,7 @@ var kindNames = [EndOfKinds]string{
 	SegmentFrames:   "segment-frames", DHCPOffer: "dhcp-offer", AddressConflict: "address-conflict", NameLookup: "name-lookup",
 	GatewayEcho: "gateway-echo", TargetEcho: "target-echo", ServiceConnect: "service-connect", WebAnswer: "web-answer",
 	PathTrace:  "path-trace",
-	LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs", EmptyEchoes: "empty-echoes",
+	LossProbes: "loss-probes", PacketSize: "packet-size", Responder: "responder", Handoffs: "hand-offs",
 }
 
 // Kinds lists every kind, in order.
@@ -82,7 +81,6 @@ type Set struct {
 	Elsewhere  []Lookup // at servers that are not set here, to see whether they would do better
 	Counted    []InterfaceCount
 	Echoes     []Echo
-	Empty      []EmptyEcho
 	Connects   []Connect
 	Webs       []Web
 	Shorts     []ShortConnect
@@ -131,9 +129,6 @@ var sorts = []*sort{
 		return cmp.Or(cmp.Compare(a.Interface, b.Interface), cmp.Compare(a.Over, b.Over))
 	}, LossProbes),
 	sortOf("echo", func(s *Set) *[]Echo { return &s.Echoes }, byEcho, GatewayEcho, TargetEcho),
-	sortOf("empty-echo", func(s *Set) *[]EmptyEcho { return &s.Empty }, func(a, b EmptyEcho) int {
-		return cmp.Or(a.Asked.Compare(b.Asked), byReply(a.Reply, b.Reply))
-	}, EmptyEchoes),
 	sortOf("connect", func(s *Set) *[]Connect { return &s.Connects }, func(a, b Connect) int {
 		return cmp.Or(a.To.Compare(b.To), byReply(a.Reply, b.Reply))
 	}, ServiceConnect),

@@ -43,11 +43,6 @@ var segmentSteps = []*step{
 	{brings: kinds(evidence.OtherNeighbours), after: kinds(evidence.RouteLookup), of: targetsOnLink, needless: noFrames,
 		ask: (*run).neighbour},
 	gatewayEcho,
-	{brings: kinds(evidence.EmptyEchoes), of: gateways, needless: noEcho, ask: func(r *run, ctx context.Context, s subject) {
-		ask, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
-		defer cancel()
-		r.observe(probe.AskEmptyEcho(ask, r.echoer, s.addr))
-	}},
 	{brings: kinds(evidence.AddressConflict), of: heldAddresses, needless: noFrames, until: untilQuiet, ask: (*run).conflict},
 	{brings: kinds(evidence.OtherNeighbours), of: segmentToSweep, ask: (*run).sweep},
 	{brings: kinds(evidence.SegmentFrames), of: when((*moment).silent), ask: func(r *run, _ context.Context, _ subject) {
