@@ -1,6 +1,5 @@
 // Package conductor owns what runs in a case: the tests, the witnesses that are watched, what listens on the segment, the kernel's
-// notices. It
-// alone adds to the case's log; what is known of the case is the state that follows from that.
+// notices. It alone adds to the case's log; what is known of the case is the state that follows from that.
 package conductor
 
 import (
