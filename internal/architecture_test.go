@@ -1,6 +1,7 @@
 package internal_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -24,28 +25,29 @@ var allowed = []struct {
 	{"internal/core/rtt", nil},
 	{"internal/core", []string{"internal/core"}},
 	{"internal/nap", nil},
+	{"internal/guard", nil},
 	{"internal/scenario/namespaces",
 		[]string{"internal/core", "internal/machine", "internal/scenario", "internal/nap", "internal/responder"}},
 	{"internal/scenario", []string{"internal/core"}},
 	{"internal/machine/simulated",
 		[]string{"internal/core", "internal/machine", "internal/scenario", "internal/leasefile", "internal/nap", "internal/responder"}},
 	{"internal/responder", []string{"internal/core"}},
-	{"internal/machine/linux", []string{"internal/core", "internal/machine", "internal/leasefile"}},
-	{"internal/machine", []string{"internal/core", "internal/machine"}},
+	{"internal/machine/linux", []string{"internal/guard", "internal/core", "internal/machine", "internal/leasefile"}},
+	{"internal/machine", []string{"internal/guard", "internal/core", "internal/machine"}},
 	{"internal/leasefile", []string{"internal/core", "internal/machine/wire"}},
 	{"internal/capture", []string{"internal/core", "internal/machine/wire"}},
-	{"internal/probe/plan", []string{"internal/core", "internal/machine", "internal/probe"}},
-	{"internal/probe/watch", []string{"internal/core", "internal/machine", "internal/probe"}},
-	{"internal/probe/neighbourwatch", []string{"internal/core", "internal/machine", "internal/probe"}},
-	{"internal/probe", []string{"internal/core", "internal/machine"}},
-	{"internal/conductor", []string{"internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/plan", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/watch", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/neighbourwatch", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe", []string{"internal/guard", "internal/core", "internal/machine"}},
+	{"internal/conductor", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/draw", []string{"internal/core"}},
 	{"internal/oui", []string{"internal/core"}},
 	{"internal/sheetfile", []string{"internal/core"}},
 	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/oui"}},
 	{"internal/tui",
 		[]string{"internal/core", "internal/conductor", "internal/machine", "internal/probe", "internal/report", "internal/draw",
-			"internal/nap", "internal/capture", "internal/oui"}},
+			"internal/nap", "internal/guard", "internal/capture", "internal/oui"}},
 	{"cmd/passepartout", []string{"internal"}},
 }
 
@@ -83,6 +85,54 @@ func TestDirectionOfImports(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.Greater(t, seen, 50, "the walk found the program")
+}
+
+// Whatever the program starts beside itself gives the terminal back if it comes to grief.
+func TestGoroutinesAreGuarded(t *testing.T) {
+	guarded := 0
+	for _, root := range []string{"probe", "conductor", "tui", "machine/shared", "machine/linux"} {
+		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			files := token.NewFileSet()
+			file, err := parser.ParseFile(files, path, nil, 0)
+			require.NoError(t, err)
+			ast.Inspect(file, func(n ast.Node) bool {
+				var body ast.Expr
+				switch x := n.(type) {
+				case *ast.GoStmt:
+					body = x.Call.Fun
+				case *ast.CallExpr:
+					if s, ok := x.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "Go" && len(x.Args) == 1 {
+						body = x.Args[0]
+					}
+				}
+				if body == nil {
+					return true
+				}
+				guarded++
+				f, ok := body.(*ast.FuncLit)
+				if assert.True(t, ok, "%s: not a function of its own", files.Position(n.Pos())) {
+					first, ok := f.Body.List[0].(*ast.DeferStmt)
+					assert.True(t, ok && isGuard(first.Call.Fun), "%s: does not begin with: defer guard.Goroutine()", files.Position(n.Pos()))
+				}
+				return true
+			})
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	assert.Greater(t, guarded, 30, "the walk found them")
+}
+
+func isGuard(f ast.Expr) bool {
+	s, ok := f.(*ast.SelectorExpr)
+	if !ok {
+		return false
+	}
+	pkg, ok := s.X.(*ast.Ident)
+	return ok && pkg.Name == "guard" && s.Sel.Name == "Goroutine"
 }
 
 func mayImport(place, own string) bool {

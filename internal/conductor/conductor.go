@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/shared"
 	"passepartout/internal/probe/plan"
@@ -154,9 +155,18 @@ func (c *Conductor) Failed() error {
 // Start begins the case: the tests, and from their first verdict on all that keeps it true.
 func (c *Conductor) Start() {
 	c.living = true
-	c.wg.Go(func() { c.live() })
-	c.wg.Go(func() { c.followMachine() })
-	c.wg.Go(func() { c.followTarget() })
+	c.wg.Go(func() {
+		defer guard.Goroutine()
+		c.live()
+	})
+	c.wg.Go(func() {
+		defer guard.Goroutine()
+		c.followMachine()
+	})
+	c.wg.Go(func() {
+		defer guard.Goroutine()
+		c.followTarget()
+	})
 }
 
 // Again has all tests run again, now.
@@ -313,6 +323,7 @@ func (c *Conductor) begin(because string) *round {
 	given := c.answers
 	c.mu.Unlock()
 	c.wg.Go(func() {
+		defer guard.Goroutine()
 		defer close(r.done)
 		defer cancel()
 		c.run(ctx, r, because, given)
@@ -337,7 +348,10 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, given []e
 			Result: &result})
 		if c.living && (over || !settled && result.Settled) {
 			token(c.wake)
-			c.wg.Go(c.witness)
+			c.wg.Go(func() {
+				defer guard.Goroutine()
+				c.witness()
+			})
 		}
 	}
 	set, result,

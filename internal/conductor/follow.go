@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine/shared"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/plan"
@@ -191,7 +192,10 @@ func (c *Conductor) witness() {
 	if w == nil && c.ctx.Err() == nil {
 		w = watch.New(c.ctx, watch.Config{Machine: c.machine, Interface: c.Interface, Asleep: c.Asleep, Step: step, Ended: c.probed})
 		c.watcher = w
-		c.wg.Go(func() { c.followOutages(w) })
+		c.wg.Go(func() {
+			defer guard.Goroutine()
+			c.followOutages(w)
+		})
 	}
 	c.mu.Unlock()
 	if w == nil || set.Endpoint == nil {
@@ -268,7 +272,10 @@ func (c *Conductor) probed(x *watch.Subject, r watch.Result) {
 	if r.Fate == series.Replied && !c.answered[x.Address] {
 		c.answered[x.Address] = true
 		if x.Rank == 0 && x.Zone == zone.LocalSubnet { // it may have been passed over because the tests saw no echo of it
-			c.wg.Go(c.witness)
+			c.wg.Go(func() {
+				defer guard.Goroutine()
+				c.witness()
+			})
 		}
 	}
 	if x.Rank == 0 || r.Again {

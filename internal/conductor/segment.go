@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 	"passepartout/internal/probe"
@@ -47,7 +48,10 @@ func (c *Conductor) listen(iface string) {
 	old := c.hearing
 	c.hearing = &listening{iface: iface}
 	if old != nil {
-		go old.close() // it waits for what it has under way
+		go func() { // it waits for what it has under way
+			defer guard.Goroutine()
+			old.close()
+		}()
 	}
 	if p := c.machine.Permissions().Frames; !p.Granted {
 		c.hearing.deaf = "it needs permission for raw frames"
@@ -67,8 +71,14 @@ func (c *Conductor) listen(iface string) {
 	}
 	if port, err := c.machine.OpenFrames(machine.FrameConfig{Interface: iface, Only: machine.OnlyHousekeeping}); err == nil {
 		c.hearing.port = port
-		c.wg.Go(func() { c.hear(port) })
-		c.wg.Go(func() { c.askForOwn(port) })
+		c.wg.Go(func() {
+			defer guard.Goroutine()
+			c.hear(port)
+		})
+		c.wg.Go(func() {
+			defer guard.Goroutine()
+			c.askForOwn(port)
+		})
 	}
 }
 

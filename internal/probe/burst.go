@@ -10,6 +10,7 @@ import (
 	"github.com/miekg/dns"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -166,6 +167,7 @@ func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidenc
 	sent := map[uint16]int{}
 	at := make([]time.Time, q.Count)
 	go func() {
+		defer guard.Goroutine()
 		for {
 			payload, a, err := port.Receive(ctx)
 			if err != nil {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/dhcp"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 )
@@ -42,7 +43,10 @@ func ListenDHCP(m machine.Machine, iface string, heard func(dhcp.Sighting)) (*DH
 		}
 		e.ended = append(e.ended, x)
 	}})
-	go e.hear()
+	go func() {
+		defer guard.Goroutine()
+		e.hear()
+	}()
 	return e, nil
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/rtt"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -70,6 +71,7 @@ func (e *Echoer) line(how manner) (*line, error) {
 	l := &line{port: port, open: map[uint16]*asked{}}
 	e.lines[how] = l
 	go func() {
+		defer guard.Goroutine()
 		l.receive()
 		e.drop(how, l) // nothing is heard on it any more: the next request opens another
 	}()

@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/farend"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -51,6 +52,7 @@ func countAnswers(ctx context.Context, m machine.Machine, to netip.AddrPort, tok
 	defer cancel()
 	var wg sync.WaitGroup
 	wg.Go(func() {
+		defer guard.Goroutine()
 		for ctx.Err() == nil && answered < farSends {
 			payload, _, err := port.Receive(ctx)
 			if m, ok := farend.Read(payload); err == nil && ok && m.Token == token {
@@ -78,6 +80,7 @@ func askReports(ctx context.Context, m machine.Machine, known []netip.AddrPort, 
 	var wg sync.WaitGroup
 	for _, to := range known {
 		wg.Go(func() {
+			defer guard.Goroutine()
 			port, err := m.OpenDatagram(machine.DatagramConfig{To: to})
 			if err != nil {
 				return

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -32,7 +33,10 @@ func openFlow(m machine.Machine, c machine.FlowConfig) (*flow, error) {
 		return nil, err
 	}
 	f := &flow{port: port, open: map[uint16]*flowAsked{}}
-	go f.receive()
+	go func() {
+		defer guard.Goroutine()
+		f.receive()
+	}()
 	return f, nil
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -237,9 +238,15 @@ func AskAll(ctx context.Context, m machine.Machine, q NamesQuestion, got func(ev
 	defer wg.Wait()
 	for _, server := range q.Servers {
 		for _, kind := range types {
-			wg.Go(func() { got(Lookup(ctx, m, server, name, kind)) })
+			wg.Go(func() {
+				defer guard.Goroutine()
+				got(Lookup(ctx, m, server, name, kind))
+			})
 			if q.TCP {
-				wg.Go(func() { got(LookupTCP(ctx, m, server, name, kind)) })
+				wg.Go(func() {
+					defer guard.Goroutine()
+					got(LookupTCP(ctx, m, server, name, kind))
+				})
 			}
 		}
 	}
@@ -292,6 +299,7 @@ func Compare(ctx context.Context, m machine.Machine, q TrialQuestion, got func(e
 			var wg sync.WaitGroup
 			for _, server := range q.Servers {
 				wg.Go(func() {
+					defer guard.Goroutine()
 					l := Lookup(ctx, m, server, name, "A")
 					if ctx.Err() == nil {
 						got(l)

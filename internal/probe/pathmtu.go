@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/guard"
 )
 
 // SizeQuestion is a search for the largest packet that reaches an address whole. Sizes are those of IP packets.
@@ -126,6 +127,7 @@ func (e *Echoer) trySize(ctx context.Context, q SizeQuestion, size, tries int) (
 		ask, cancel := context.WithTimeout(ctx, q.Patience())
 		if q.Enough != nil {
 			go func() {
+				defer guard.Goroutine()
 				select {
 				case <-q.Enough:
 					cancel()
@@ -151,6 +153,7 @@ func (e *Echoer) trySizes(ctx context.Context, q SizeQuestion, sizes []int) map[
 	out := map[int]evidence.Reply{}
 	for _, s := range sizes {
 		wg.Go(func() {
+			defer guard.Goroutine()
 			r := e.trySize(ctx, q, s, 2)
 			mu.Lock()
 			out[s] = r

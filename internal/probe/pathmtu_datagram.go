@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -97,6 +98,7 @@ func askSizes(ctx context.Context, e *Echoer, q SizeQuestion, sizes []int, begun
 	defer cancel()
 	if q.Enough != nil {
 		go func() {
+			defer guard.Goroutine()
 			select {
 			case <-q.Enough:
 				cancel()
@@ -130,6 +132,7 @@ func askSizes(ctx context.Context, e *Echoer, q SizeQuestion, sizes []int, begun
 			continue
 		}
 		wg.Go(func() {
+			defer guard.Goroutine()
 			keep(s, hear(ctx, port, sent))
 		})
 	}

@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/target"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -45,6 +46,7 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 					continue
 				}
 				asked[i].Go(func() {
+					defer guard.Goroutine()
 					l := Lookup(ctx, m, server, name, kind)
 					mu.Lock()
 					set.Lookups = append(set.Lookups, l)
@@ -129,6 +131,7 @@ func Names(ctx context.Context, m machine.Machine, servers, addrs []netip.Addr, 
 	for _, a := range addrs {
 		for _, server := range servers[:min(len(servers), 2)] {
 			wg.Go(func() {
+				defer guard.Goroutine()
 				l := Lookup(ctx, m, server, ReverseName(a), "PTR")
 				if l.Outcome != evidence.Answered || len(l.Aliases) == 0 {
 					return

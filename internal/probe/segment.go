@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 )
@@ -48,7 +49,10 @@ func OpenSegment(m machine.Machine, iface string, own func(netip.Addr) bool, hea
 	}
 	s := &Segment{port: port, done: make(chan struct{}), claims: map[netip.Addr]*claim{}, dhcp: map[int]func(*dhcp.Message, *wire.Frame){},
 		frames: map[int]func(*wire.Frame, []byte){}, heard: heard, arrive: arrive}
-	go s.receive(own)
+	go func() {
+		defer guard.Goroutine()
+		s.receive(own)
+	}()
 	return s, nil
 }
 
@@ -237,6 +241,7 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 			return i
 		}
 		wg.Go(func() {
+			defer guard.Goroutine()
 			timer := time.NewTimer(patience)
 			defer timer.Stop()
 			select {

@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/path"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -94,7 +95,11 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 	at := time.Since(t.began)
 	ctx, done := context.WithCancel(ctx) // ends when all that matters has been answered
 	var own sync.WaitGroup
-	defer under.Go(func() { own.Wait(); done() })
+	defer under.Go(func() {
+		defer guard.Goroutine()
+		own.Wait()
+		done()
+	})
 	answered := map[[2]int]bool{} // in this round
 	for hop := t.First; hop <= last; hop++ {
 		for i, f := range t.flows {
@@ -104,6 +109,7 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 			}
 			wait := f.send(hop) // in order: the first packet to arrive at the destination is the one with the least hop limit
 			own.Go(func() {
+				defer guard.Goroutine()
 				ask, cancel := context.WithTimeout(ctx, t.Patience)
 				defer cancel()
 				r := wait(ask)

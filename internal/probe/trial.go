@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/neighbours"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 )
@@ -101,6 +102,7 @@ func trySystem(ctx context.Context, m machine.Machine, iface string, t *neighbou
 	defer echoer.Close()
 	var wg sync.WaitGroup
 	wg.Go(func() {
+		defer guard.Goroutine()
 		ask, cancel := context.WithTimeout(ctx, neighbours.AnnounceWait)
 		defer cancel()
 		e, _ := echoer.AskEcho(ask, EchoQuestion{To: t.Address, Size: 24})

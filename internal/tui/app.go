@@ -20,6 +20,7 @@ import (
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -61,7 +62,21 @@ func run(ctx context.Context, c Config, options ...tea.ProgramOption) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := newModel(ctx, c)
-	final, err := tea.NewProgram(m, append(options, tea.WithContext(ctx))...).Run()
+	p := tea.NewProgram(m, append(options, tea.WithContext(ctx))...)
+	ended := make(chan struct{})
+	guard.OnPanic(func() {
+		cancel() // in its own time: while it is still being begun, nothing else would give the terminal back
+		select {
+		case <-ended:
+		case <-time.After(restoring):
+		}
+	})
+	defer guard.OnPanic(nil)
+	final, err := p.Run()
+	close(ended)
+	if guard.Ending() {
+		select {} // whoever has come to grief ends the program, with its trace
+	}
 	if end, ok := final.(*model); ok {
 		end.leave()
 	}
@@ -73,6 +88,9 @@ func run(ctx context.Context, c Config, options ...tea.ProgramOption) error {
 	}
 	return err
 }
+
+// restoring is how long the terminal's restoring is waited for when the program comes to grief.
+const restoring = 2 * time.Second
 
 // IsTerminal reports whether a file is a terminal on which the program can be shown.
 func IsTerminal(f *os.File) bool {

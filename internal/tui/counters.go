@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
@@ -76,7 +77,11 @@ func (m *model) openCounters() {
 	ctx, cancel := context.WithCancel(m.ctx)
 	v := &counters{cancel: cancel}
 	keep(m, v)
-	go v.watch(ctx, m.case_.Machine())
+	machine := m.case_.Machine()
+	go func() {
+		defer guard.Goroutine()
+		v.watch(ctx, machine)
+	}()
 }
 
 // lookAtCounters fetches the readings.

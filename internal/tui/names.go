@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/names"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/topology"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
@@ -153,7 +154,11 @@ func (m *model) askNames(name string) {
 		q.Servers = append(q.Servers, s.Address)
 	}
 	v.round++
-	go v.found.ask(v.ctx, ground, q, named, v.round)
+	ctx, found, round := v.ctx, v.found, v.round
+	go func() {
+		defer guard.Goroutine()
+		found.ask(ctx, ground, q, named, round)
+	}()
 }
 
 // ask puts a question in place of the one that is under way.
@@ -226,7 +231,11 @@ func (m *model) compareServers() {
 		return
 	}
 	compared := report.Compared{At: m.now, Names: which, Rounds: trialRounds, Servers: list, Trial: names.NewTrial(servers)}
-	go v.found.compare(v.ctx, m.case_.Machine(), servers, compared)
+	ctx, found, machine := v.ctx, v.found, m.case_.Machine()
+	go func() {
+		defer guard.Goroutine()
+		found.compare(ctx, machine, servers, compared)
+	}()
 }
 
 // compare compares servers, if that is not being done already.

@@ -12,6 +12,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/guard"
 	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/report"
 )
@@ -188,8 +189,11 @@ func (m *model) pressNeighbours(k tea.KeyPressMsg) (tea.Cmd, bool) {
 }
 
 func (m *model) tryAddress(a netip.Addr) {
-	v := m.neighbours()
-	go m.segment().watch.Try(v.ctx, a)
+	ctx, watch := m.neighbours().ctx, m.segment().watch
+	go func() {
+		defer guard.Goroutine()
+		watch.Try(ctx, a)
+	}()
 }
 
 // askSegment asks everybody, on a segment larger than a /24 only when the key is pressed a second time.
@@ -213,6 +217,7 @@ func (m *model) askSegment(confirmed bool) {
 	ctx, cancel := context.WithCancel(v.ctx)
 	v.stopAsk = cancel
 	go func() {
+		defer guard.Goroutine()
 		defer cancel()
 		_ = watch.Ask(ctx, 0) // its errors have been ruled out above
 	}()

@@ -12,6 +12,7 @@ import (
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/core/wording"
+	"passepartout/internal/guard"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -136,6 +137,7 @@ func (m *model) trace(to netip.AddrPort, method probe.TraceMethod, flows int) *t
 	}
 	ground, iface := m.case_.Machine(), m.iface
 	go func() {
+		defer guard.Goroutine()
 		defer cancel()
 		echoer := probe.NewEchoer(ground, iface)
 		defer echoer.Close()
@@ -153,9 +155,12 @@ func (m *model) trace(to netip.AddrPort, method probe.TraceMethod, flows int) *t
 		defer t.mu.Unlock()
 		t.err = err
 	}()
-	go t.findNames(ctx, func(addrs []netip.Addr) map[netip.Addr]string {
-		return probe.Names(ctx, ground, e.AskedResolvers(), addrs, time.Second)
-	})
+	go func() {
+		defer guard.Goroutine()
+		t.findNames(ctx, func(addrs []netip.Addr) map[netip.Addr]string {
+			return probe.Names(ctx, ground, e.AskedResolvers(), addrs, time.Second)
+		})
+	}()
 	return t
 }
 

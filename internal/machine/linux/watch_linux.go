@@ -2,6 +2,7 @@ package linux
 
 import (
 	"context"
+	"passepartout/internal/guard"
 	"time"
 
 	"github.com/vishvananda/netlink/nl"
@@ -18,10 +19,12 @@ func (m *live) Watch(ctx context.Context) (<-chan struct{}, error) {
 	}
 	changed := make(chan struct{}, 1)
 	go func() {
+		defer guard.Goroutine()
 		<-ctx.Done()
 		sock.Close()
 	}()
 	go func() {
+		defer guard.Goroutine()
 		defer close(changed)
 		for {
 			_, _, err := sock.Receive()

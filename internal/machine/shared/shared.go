@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
 
@@ -56,7 +57,10 @@ func (m *Machine) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error)
 		}
 		o = &owner{shared: m, key: k, port: port, hw: port.Hardware(), ended: make(chan struct{}), listening: map[*subscription]bool{}}
 		m.owned[k] = o
-		go o.receive()
+		go func() {
+			defer guard.Goroutine()
+			o.receive()
+		}()
 	}
 	s := &subscription{owner: o, own: c.Own, frames: make(chan heard, queue), closed: make(chan struct{})}
 	o.listening[s] = true

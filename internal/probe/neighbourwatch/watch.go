@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
 	"passepartout/internal/probe"
@@ -123,15 +124,22 @@ func Start(ctx context.Context, c Config) (*Watch, error) {
 	} else {
 		p.segment = segment
 		stop := segment.OnFrame(p.hear)
-		p.wg.Go(func() { <-ctx.Done(); stop(); segment.Close() })
+		p.wg.Go(func() {
+			defer guard.Goroutine()
+			<-ctx.Done()
+			stop()
+			segment.Close()
+		})
 	}
 	p.read(ctx)
 	p.wg.Go(func() {
+		defer guard.Goroutine()
 		for probe.Sleep(ctx, readEvery) {
 			p.read(ctx)
 		}
 	})
 	p.wg.Go(func() {
+		defer guard.Goroutine()
 		for !c.Quiet && probe.Sleep(ctx, nameEvery) {
 			p.name(ctx)
 		}
@@ -231,12 +239,14 @@ func (p *Watch) name(ctx context.Context) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	wg.Go(func() {
+		defer guard.Goroutine()
 		for a, text := range probe.Names(ctx, p.Machine, p.servers, todo, nameFor) {
 			call(a, text, neighbours.ByReverseDNS)
 		}
 	})
 	for _, a := range todo {
 		wg.Go(func() {
+			defer guard.Goroutine()
 			ask, cancel := context.WithTimeout(ctx, nameFor)
 			defer cancel()
 			to := a

@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -153,7 +154,11 @@ func (r *run) start(ctx context.Context) error {
 	if iface, ok := e.Interface(r.iface); ok && iface.Up {
 		r.segment = r.openSegment(ctx, e.Owns)
 		if r.segment != nil {
-			r.wg.Go(func() { <-ctx.Done(); r.segment.Close() })
+			r.wg.Go(func() {
+				defer guard.Goroutine()
+				<-ctx.Done()
+				r.segment.Close()
+			})
 		}
 		for _, a := range iface.Addresses {
 			if a.Duplicate { // the system has found out by itself (RFC 4862 §5.4.5)

@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/path"
+	"passepartout/internal/guard"
 	"passepartout/internal/probe"
 )
 
@@ -149,6 +150,7 @@ func (r *run) together(ctx context.Context, addrs ...netip.Addr) {
 			continue
 		}
 		wg.Go(func() {
+			defer guard.Goroutine()
 			q := probe.BurstQuestion{To: a, Count: burstMore, Apart: stationApart, Grace: grace}
 			if b, ok := probe.EchoBurst(ctx, r.echoer, q); ok && b.Received > 0 {
 				r.observe(b)
@@ -216,6 +218,7 @@ func (r *run) namesQuality(ctx context.Context, _ subject) {
 		var wg sync.WaitGroup
 		for _, a := range servers {
 			wg.Go(func() {
+				defer guard.Goroutine()
 				b, ok := probe.NameBurst(ctx, r.Machine, probe.BurstQuestion{To: a, Count: count, Apart: apart, Grace: grace})
 				if !ok || b.Received == 0 {
 					return

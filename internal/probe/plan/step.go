@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/target"
+	"passepartout/internal/guard"
 )
 
 // step is a declared test: what it would know, when it makes sense, and how it asks. All steps are looked at once per change, over one set
@@ -201,6 +202,7 @@ func (r *run) begin(ctx context.Context, m *moment, s *step, of subject) {
 	a := &asking{step: s, of: of, cancel: cancel, met: -1}
 	r.underWay = append(r.underWay, a)
 	r.wg.Go(func() {
+		defer guard.Goroutine()
 		defer func() {
 			cancel()
 			r.lock.Lock()

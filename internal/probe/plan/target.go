@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/farend"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -185,7 +186,10 @@ func (r *run) askService(ctx context.Context, s subject) {
 	}
 	var wg sync.WaitGroup
 	for _, port := range ports {
-		wg.Go(func() { r.connect(ctx, subject{addr: addrs[0], port: port}) })
+		wg.Go(func() {
+			defer guard.Goroutine()
+			r.connect(ctx, subject{addr: addrs[0], port: port})
+		})
 	}
 	wg.Wait()
 }

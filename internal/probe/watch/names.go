@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/target"
+	"passepartout/internal/guard"
 	"passepartout/internal/probe"
 )
 
@@ -30,6 +31,7 @@ func (w *Watcher) resolve(ctx context.Context, t target.Target, f evidence.Famil
 func (w *Watcher) lookUp(x *Subject) {
 	generation, t, families := x.generation, x.Target, x.Families
 	go func() {
+		defer guard.Goroutine()
 		for {
 			ctx, cancel := context.WithTimeout(context.Background(), retryName)
 			addrs, life, err := w.Resolve(ctx, t, families)

@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/series"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -226,6 +227,7 @@ func (w *Watcher) askApart(ctx context.Context, x *Subject, p *wait) {
 	ctx, p.cancel = context.WithTimeout(ctx, p.until-p.sent+lateFor/4)
 	spec, to := x.Spec, x.Address
 	go func() {
+		defer guard.Goroutine()
 		defer p.cancel()
 		var r evidence.Reply
 		if spec.Method == Connect {

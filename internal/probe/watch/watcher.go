@@ -14,6 +14,7 @@ import (
 	"passepartout/internal/core/series"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 )
@@ -171,8 +172,14 @@ func New(ctx context.Context, c Config) *Watcher {
 	if w.Resolve == nil {
 		w.Resolve = w.resolve
 	}
-	go w.run(ctx)
-	go w.watchPorts(ctx)
+	go func() {
+		defer guard.Goroutine()
+		w.run(ctx)
+	}()
+	go func() {
+		defer guard.Goroutine()
+		w.watchPorts(ctx)
+	}()
 	return w
 }
 
