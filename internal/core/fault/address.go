@@ -13,6 +13,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var addressFaults = []*Fault{NoAddress, SelfAssignedAddress, WrongNetwork, MaskTooNarrow, AddressConflict, DHCPSilent}
+
 // offeredUsable is an offer that could be used on this segment.
 func offeredUsable(p *facts.Facts) (evidence.Offer, bool) {
 	offers, _ := p.OffersSeen()
@@ -71,7 +73,7 @@ func judgeNoAddress(p *facts.Facts, what string) Finding {
 
 // NoAddress: the port is on and has no address to speak with.
 var NoAddress = &Fault{
-	ID: "no-address", Zone: zone.Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
+	ID: "no-address", Zone: zone.Host, Place: 30, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []ID{"dhcp-silent"},
 	Doc: `The port has no address, though one is to be had
 The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment.
@@ -93,7 +95,7 @@ port to automatic, or enter the fixed address in full.`,
 
 // SelfAssignedAddress: the machine gave itself an address though a server is there.
 var SelfAssignedAddress = &Fault{
-	ID: "self-assigned-address", Zone: zone.Host, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
+	ID: "self-assigned-address", Zone: zone.Host, Place: 40, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The machine gave itself an address
 The port has only an address from 169.254.0.0/16, which a machine gives itself when no DHCP server answers (RFC 3927), while a DHCP server
@@ -112,7 +114,7 @@ answers now. The server was away when the machine asked, or the answer did not r
 
 // DHCPSilent: the endpoint depends on a DHCP server, and none answers.
 var DHCPSilent = &Fault{
-	ID: "dhcp-silent", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: WhileThereIsNoAddress, Check: "dhcp",
+	ID: "dhcp-silent", Zone: zone.LocalSubnet, Place: 40, Scope: OfSocket, Matters: WhileThereIsNoAddress, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `No DHCP server answers
 The machine has no address, or only one that it gave itself, and no DHCP server answers its question. The server is off, its range is used
@@ -202,7 +204,7 @@ func leftOut(p *facts.Facts, a endpoint.Address) (netip.Addr, string, bool) {
 
 // MaskTooNarrow: the mask leaves out what is on the segment.
 var MaskTooNarrow = &Fault{
-	ID: "mask-too-narrow", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "address",
+	ID: "mask-too-narrow", Zone: zone.Host, Place: 70, Scope: OfMachine, Matters: ByReach, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour},
 	Doc: `The mask is too narrow
 The mask of this machine's address leaves out the gateway, or neighbours, that are on the same segment. Linux then refuses a gateway
@@ -246,7 +248,7 @@ resolvers together: changing one alone may lose the others.`,
 
 // WrongNetwork: the address belongs to another network than the segment.
 var WrongNetwork = &Fault{
-	ID: "wrong-network", Zone: zone.Host, Scope: OfPlace, Matters: ByReach, Check: "address",
+	ID: "wrong-network", Zone: zone.Host, Place: 60, Scope: OfPlace, Matters: ByReach, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.SegmentFrames,
 		evidence.GatewayNeighbour},
 	Explains: []ID{"gateway-silent", "segment-isolated", "resolver-silent-local", "resolver-silent", "wrong-segment"},
@@ -344,7 +346,7 @@ const mostOwn = 16
 
 // AddressConflict: somebody else has our address.
 var AddressConflict = &Fault{
-	ID: "address-conflict", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "conflict",
+	ID: "address-conflict", Zone: zone.LocalSubnet, Place: 10, Scope: OfPlace, Matters: ByReach, Check: "conflict",
 	Needs:     []evidence.Kind{evidence.AddressConflict},
 	OfQuality: true, Explains: []ID{"dhcp-silent", "segment-lossy", "path-lossy"},
 	Doc: `Another machine uses the same address

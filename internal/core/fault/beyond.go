@@ -11,9 +11,12 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var beyondFaults = []*Fault{UplinkDown, PathStops, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ServiceRefused, ServiceFiltered,
+	DestinationSilent}
+
 // UplinkDown: the gateway works, and nothing is behind it.
 var UplinkDown = &Fault{
-	ID: "uplink-down", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding",
+	ID: "uplink-down", Zone: zone.Beyond, Place: 10, Scope: OfEverybody | OfWayOut, Matters: AboutTheGateway, Check: "forwarding",
 	Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup, evidence.ServiceConnect}, OnSilence: true,
 	Doc: `Nothing answers behind the gateway
 The gateway works and says so, and nothing behind it answers: its uplink has no signal, the provider is down, or the line is not paid for.
@@ -74,7 +77,7 @@ func forwarderCutOff(p *facts.Facts) bool {
 
 // PathStops: every way out ends at the same router.
 var PathStops = &Fault{
-	ID: "path-stops", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	ID: "path-stops", Zone: zone.Beyond, Place: 20, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path ends on the way, for everything
 The gateway and perhaps some routers behind it answer, and after one of them nothing does, whatever the target: a line of the provider is
@@ -108,7 +111,7 @@ cut, or a router there has lost its way. Hand the last router that answers to th
 
 // RoutingLoop: packets circle.
 var RoutingLoop = &Fault{
-	ID: "routing-loop", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	ID: "routing-loop", Zone: zone.Beyond, Place: 50, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.PathTrace, evidence.ServiceConnect},
 	Doc: `Packets circle between routers
 Two or more routers send the packets to each other until their hop limit runs out: each takes the other for the way on. It is taken for a
@@ -167,7 +170,7 @@ func word(p *facts.Facts, r evidence.Reply) (Standing, []string) {
 
 // DestinationUnreachable: a router says that the target cannot be reached.
 var DestinationUnreachable = &Fault{
-	ID: "destination-unreachable", Zone: zone.Beyond, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
+	ID: "destination-unreachable", Zone: zone.Beyond, Place: 60, Scope: OfEverybody | OfWayOut, Matters: ByReach, Check: "path",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A router reports the target unreachable
 A router on the way says that it knows no way to the target's network, or that the target itself does not answer on its last link, while
@@ -199,7 +202,7 @@ other targets are reached. The far network or the far machine is down. Hand the 
 
 // ProhibitedByPolicy: somebody in between says that it is not allowed.
 var ProhibitedByPolicy = &Fault{
-	ID: "prohibited-by-policy", Zone: zone.Beyond, Scope: OfWayOut, Matters: ByReach, Check: "service",
+	ID: "prohibited-by-policy", Zone: zone.Beyond, Place: 70, Scope: OfWayOut, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.PathTrace},
 	Doc: `A filter on the way prohibits it
 A router or firewall on the way says outright that this traffic is administratively prohibited. Nothing is broken: somebody has decided
@@ -247,7 +250,7 @@ func targetSilent(p *facts.Facts) bool {
 
 // DestinationSilent: this target alone keeps silent.
 var DestinationSilent = &Fault{
-	ID: "destination-silent", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "destination-silent", Zone: zone.Beyond, Place: 180, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace, evidence.NameLookup}, OnSilence: true,
 	Doc: `The path to this target ends in silence
 Other hosts beyond the gateway answer, this one and what lies behind the last router that answers does not: the far machine is off, or
@@ -302,7 +305,7 @@ func neighbourSilent(p *facts.Facts) Finding {
 
 // ServiceRefused: the host is there, the port is closed.
 var ServiceRefused = &Fault{
-	ID: "service-refused", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "service-refused", Zone: zone.Beyond, Place: 160, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect},
 	Doc: `The service refuses the connection
 The far host is there and says that nothing listens on this port: the service has stopped, or listens elsewhere. The network is in order
@@ -337,7 +340,7 @@ all the way. Tell whoever runs the service, and check the port number.`,
 
 // ServiceFiltered: the host is there, the port is silent.
 var ServiceFiltered = &Fault{
-	ID: "service-filtered", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "service-filtered", Zone: zone.Beyond, Place: 170, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.TargetEcho, evidence.PathTrace}, OnSilence: true,
 	Doc: `The port is silent, though the host answers
 The far host answers echo, or on another port, and attempts to connect to the asked port end in silence: a filter at the far end or before

@@ -2,6 +2,8 @@ package fault_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -61,9 +63,17 @@ func TestCatalogue(t *testing.T) {
 			}
 		})
 	}
+	contract, err := os.ReadFile("../../../docs/contract.md")
+	require.NoError(t, err)
+	places := map[string]bool{}
 	for _, f := range fault.Catalogue {
 		assert.GreaterOrEqual(t, f.Zone, z, "%s: the catalogue goes from the host outwards", f.ID)
 		z = f.Zone
+		place := fmt.Sprint(f.Zone, f.Place)
+		assert.False(t, places[place], "%s: another fault has its place", f.ID)
+		places[place] = true
+		assert.Contains(t, string(contract), fmt.Sprintf("| `%s` | %s | %s |", f.ID, f.Zone, f.Title()),
+			"scripts rely on what stands there")
 	}
 }
 

@@ -3,7 +3,9 @@
 package fault
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"passepartout/internal/core/evidence"
@@ -20,6 +22,7 @@ type Fault struct {
 	Scope   Scope           // who has it
 	Matters Relevance       // when it is in question while nothing speaks for it
 	Zone    zone.Zone       // where it usually lies; a finding may override it
+	Place   int             // among those of its zone: the nearer to the host, the less. No two have the same
 	Check   string          // the check on which it shows, an id of package verdict
 	Doc     string          // first line the title, then what it looks like, what it is mistaken for, how to mend it
 	Needs   []evidence.Kind // what it must know to be cleared or confirmed
@@ -121,16 +124,29 @@ func (f Finding) in(z zone.Zone) Finding {
 	return f
 }
 
-// Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict.
-var Catalogue = []*Fault{
-	InterfaceDown, NoCarrier, NoAddress, SelfAssignedAddress, AddressExpired, WrongNetwork, MaskTooNarrow, MaskTooWide,
-	GatewayOutsideSubnet, GatewayNotSet, TunnelHoldsRoute, CompetingDefaultRoutes, RouteBlocked, GatewayNotARouter, NeighbourEntryPinned,
-	HostFirewall, ResolverNotSet, ResolverWrong, HostsFileOverride, ProxyInTheWay, LinkErrors, ClockWrong, MTUTooLarge, StackBroken,
-	AddressConflict, WrongSegment, SegmentIsolated, DHCPSilent, DHCPRefuses, DHCPRogue, DHCPWrongOptions, LeaseUnanswered, GatewaySilent,
-	GatewayImpersonated, SegmentLossy, GatewayDoesNotForward, ResolverSilentLocal,
-	UplinkDown, PathStops, PathLossy, PathSlow, RoutingLoop, DestinationUnreachable, ProhibitedByPolicy, ResolverSilent, NameNotFound,
-	NameServerFailing, NameAnswersDiffer, CaptivePortal, ReturnPathMissing, TLSFails, OneFamilyBroken,
-	ServiceRefused, ServiceFiltered, DestinationSilent, MTUBlackHole,
+// Catalogue lists the faults from the host outwards: in this order the nearest to the host that explains what is seen is the verdict. Each
+// family lists its own.
+var Catalogue = fromTheHost(addressFaults,
+	beyondFaults,
+	interfaceFaults,
+	leaseFaults,
+	namesFaults,
+	neighboursFaults,
+	portalFaults,
+	proxyFaults,
+	qualityFaults,
+	renewalFaults,
+	routingFaults,
+	segmentFaults,
+	sheetFaults,
+	waybackFaults,
+	wayoutFaults,
+	webFaults)
+
+func fromTheHost(families ...[]*Fault) []*Fault {
+	all := slices.Concat(families...)
+	slices.SortStableFunc(all, func(a, b *Fault) int { return cmp.Or(cmp.Compare(a.Zone, b.Zone), cmp.Compare(a.Place, b.Place)) })
+	return all
 }
 
 // Remarks lists what is shown and never blamed.

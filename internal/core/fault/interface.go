@@ -11,9 +11,12 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var interfaceFaults = []*Fault{InterfaceDown, NoCarrier, LinkErrors, StackBroken}
+
 // InterfaceDown: the port is switched off in the system.
 var InterfaceDown = &Fault{
-	ID: "interface-down", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "link", Needs: []evidence.Kind{evidence.Settings},
+	ID: "interface-down", Zone: zone.Host, Place: 10, Scope: OfMachine, Matters: IfItShows, Check: "link",
+	Needs: []evidence.Kind{evidence.Settings},
 	Doc: `The network port is switched off
 The port is administratively down: somebody, or a program, has switched it off in the system. Nothing can be sent or heard through it,
 whatever the state of the cable. It is taken for a dead cable or a dead switch. Switch it on (ip link set dev NAME up, or in the
@@ -36,7 +39,8 @@ network settings), then see whether whatever manages it switches it off again.`,
 
 // NoCarrier: the port is on, and there is no signal.
 var NoCarrier = &Fault{
-	ID: "no-carrier", Zone: zone.Host, Scope: OfSocket, Matters: IfItShows, Check: "link", Needs: []evidence.Kind{evidence.Settings},
+	ID: "no-carrier", Zone: zone.Host, Place: 20, Scope: OfSocket, Matters: IfItShows, Check: "link",
+	Needs: []evidence.Kind{evidence.Settings},
 	Doc: `No signal on the cable
 The port is switched on and hears nothing from the other end: no cable, a broken one, a dead socket, a switch port that is off, or a radio
 that is not associated. It is taken for a wrong address or a dead network. Look at the lamps on both ends, try another cable, then another
@@ -65,7 +69,8 @@ socket.`,
 
 // StackBroken: the machine does not even answer itself.
 var StackBroken = &Fault{
-	ID: "stack-broken", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "loopback", Needs: []evidence.Kind{evidence.Loopback},
+	ID: "stack-broken", Zone: zone.Host, Place: 240, Scope: OfMachine, Matters: IfItShows, Check: "loopback",
+	Needs: []evidence.Kind{evidence.Loopback},
 	Doc: `The machine does not answer itself
 A packet to the loopback address does not come back: the loopback port is down, or the machine's own filter swallows even that. Programs
 that talk to helpers on the same machine fail as well. Switch the loopback interface on and look at the filter's rules for it.`,
@@ -141,7 +146,7 @@ func TroubleWords(c endpoint.Counters) string {
 
 // LinkErrors: the port loses frames.
 var LinkErrors = &Fault{
-	ID: "link-errors", Zone: zone.Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
+	ID: "link-errors", Zone: zone.Host, Place: 210, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
 	Needs: []evidence.Kind{evidence.Settings, evidence.LossProbes}, OfQuality: true,
 	Explains: []ID{"segment-lossy", "path-lossy", "path-slow"},
 	Doc: `The port loses frames

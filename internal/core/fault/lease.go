@@ -14,6 +14,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var leaseFaults = []*Fault{AddressExpired, MaskTooWide, DHCPRefuses, DHCPRogue, DHCPWrongOptions}
+
 // overdue reports whether the lease has run out, or its T2 is past so that by now any server should have renewed it.
 func overdue(p *facts.Facts) (l lease.Lease, ended, late bool) {
 	l, ok := p.Lease()
@@ -26,7 +28,7 @@ func overdue(p *facts.Facts) (l lease.Lease, ended, late bool) {
 
 // MaskTooWide: the mask takes in what lies beyond the gateway.
 var MaskTooWide = &Fault{
-	ID: "mask-too-wide", Zone: zone.Host, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address",
+	ID: "mask-too-wide", Zone: zone.Host, Place: 80, Scope: OfMachine, Matters: WhenTakenForANeighbour, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours, evidence.Handoffs},
 	Doc: `The mask is too wide
 The mask of this machine's address takes in addresses that lie beyond the gateway. The machine asks for them on its own segment, where
@@ -137,7 +139,7 @@ func wideByDHCP(p *facts.Facts, a endpoint.Address) bool {
 
 // AddressExpired: the lease is over, and the address still in use.
 var AddressExpired = &Fault{
-	ID: "address-expired", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "address",
+	ID: "address-expired", Zone: zone.Host, Place: 50, Scope: OfMachine, Matters: ByReach, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.AddressConflict, evidence.GatewayNeighbour},
 	Doc: `The lease has run out, and its address is still in use
 The machine uses an address whose lease has run out, or that should have been renewed by any server by now, though a DHCP server answers.
@@ -196,7 +198,7 @@ have changed. Have the client ask again; restarting the port does it.`,
 
 // DHCPRefuses: a server is there, and gives this machine nothing.
 var DHCPRefuses = &Fault{
-	ID: "dhcp-refuses", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp",
+	ID: "dhcp-refuses", Zone: zone.LocalSubnet, Place: 50, Scope: OfPlace, Matters: WhileThereIsNoAddress, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `The DHCP server refuses this machine
 A DHCP server is there and gives this machine no address: it answers its request with a refusal, or serves others and keeps silent for
@@ -379,7 +381,7 @@ func misguided(p *facts.Facts) (follows, stands evidence.Offer, reasons []string
 
 // DHCPRogue: two servers that disagree.
 var DHCPRogue = &Fault{
-	ID: "dhcp-rogue", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
+	ID: "dhcp-rogue", Zone: zone.LocalSubnet, Place: 60, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup,
 		evidence.Handoffs},
 	Doc: `Two DHCP servers disagree
@@ -468,7 +470,7 @@ func OfferWords(o evidence.Offer) string {
 
 // DHCPWrongOptions: the one server gives wrong settings.
 var DHCPWrongOptions = &Fault{
-	ID: "dhcp-wrong-options", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp",
+	ID: "dhcp-wrong-options", Zone: zone.LocalSubnet, Place: 70, Scope: OfEverybody, Matters: WhenSettingsWereOffered, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.GatewayNeighbour, evidence.PathTrace, evidence.NameLookup,
 		evidence.Handoffs}, OnSilence: true,
 	Doc: `The DHCP server gives wrong settings

@@ -12,6 +12,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var namesFaults = []*Fault{ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer}
+
 // judgeSilentResolver is the common half of the two faults in which a set name server does not serve: on the segment, or beyond.
 func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	if why, ok := p.Ready(); !ok {
@@ -121,7 +123,7 @@ func witnessesBut(p *facts.Facts, a netip.Addr) (out []netip.Addr) {
 
 // ResolverSilent: a name server beyond that does not serve.
 var ResolverSilent = &Fault{
-	ID: "resolver-silent", Zone: zone.Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	ID: "resolver-silent", Zone: zone.Beyond, Place: 80, Scope: OfEverybody, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name server beyond the gateway does not answer
 The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not,
@@ -131,7 +133,7 @@ and "the Internet is down". Set another name server, or wait for this one.`,
 
 // NameNotFound: the name does not exist.
 var NameNotFound = &Fault{
-	ID: "name-not-found", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names",
+	ID: "name-not-found", Zone: zone.Beyond, Place: 90, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup},
 	Doc: `The name does not exist
 Every name server that answers says that there is no such name, or no address for it: it is misspelt, was never entered, or has been taken
@@ -177,7 +179,7 @@ out. The network is in order. Compare the name letter by letter with the one tha
 
 // NameServerFailing: the name servers answer that they cannot.
 var NameServerFailing = &Fault{
-	ID: "name-server-failing", Zone: zone.Beyond, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	ID: "name-server-failing", Zone: zone.Beyond, Place: 100, Scope: OfEverybody, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.PathTrace}, OnSilence: true,
 	Doc: `The name servers fail
 The name servers answer, and say that they cannot or will not look the name up (SERVFAIL, REFUSED): the domain's own servers are out of
@@ -228,7 +230,7 @@ func forged(p *facts.Facts) (n int) {
 
 // NameAnswersDiffer: the name servers disagree, and the one in use is wrong.
 var NameAnswersDiffer = &Fault{
-	ID: "name-answers-differ", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "names",
+	ID: "name-answers-differ", Zone: zone.Beyond, Place: 110, Scope: OfPlace, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect},
 	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy",
 		"name-not-found", "path-stops", "routing-loop"},
@@ -309,7 +311,7 @@ func giver(p *facts.Facts, addrs []netip.Addr) (server netip.Addr) {
 
 // HostsFileOverride: the machine's own hosts file says something else than DNS.
 var HostsFileOverride = &Fault{
-	ID: "hosts-file-override", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
+	ID: "hosts-file-override", Zone: zone.Host, Place: 190, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
 	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.ServiceConnect},
 	Explains: []ID{"destination-silent", "service-refused", "service-filtered", "destination-unreachable", "prohibited-by-policy",
 		"path-stops", "routing-loop", "gateway-silent", "uplink-down", "mask-too-wide"},
@@ -375,7 +377,7 @@ func setWrongly(p *facts.Facts) (bad []netip.Addr, good netip.Addr, who string, 
 
 // ResolverWrong: the name server was set by hand, and is none.
 var ResolverWrong = &Fault{
-	ID: "resolver-wrong", Zone: zone.Host, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers",
+	ID: "resolver-wrong", Zone: zone.Host, Place: 180, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers",
 	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
 	Explains: []ID{"resolver-silent-local", "resolver-silent", "name-server-failing"},
 	Doc: `The name server set on this machine is none

@@ -14,6 +14,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var neighboursFaults = []*Fault{NeighbourEntryPinned, GatewayImpersonated}
+
 // HardwareList writes hardware addresses in a row.
 func HardwareList(list []endpoint.HardwareAddr) string {
 	var parts []string
@@ -56,7 +58,7 @@ func pinned(p *facts.Facts) (e endpoint.Neighbour, what string, ok bool) {
 
 // NeighbourEntryPinned: an entry set by hand leads to the wrong machine.
 var NeighbourEntryPinned = &Fault{
-	ID: "neighbour-entry-pinned", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "gateway",
+	ID: "neighbour-entry-pinned", Zone: zone.Host, Place: 150, Scope: OfMachine, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours},
 	Explains: []ID{"gateway-silent", "gateway-does-not-forward", "gateway-impersonated", "uplink-down", "resolver-silent-local",
 		"resolver-silent", "destination-silent", "service-filtered", "segment-isolated", "name-server-failing", "host-firewall"},
@@ -150,7 +152,7 @@ func impersonator(p *facts.Facts, faces []endpoint.HardwareAddr) (who endpoint.H
 
 // GatewayImpersonated: somebody else speaks for the gateway.
 var GatewayImpersonated = &Fault{
-	ID: "gateway-impersonated", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
+	ID: "gateway-impersonated", Zone: zone.LocalSubnet, Place: 100, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.SegmentFrames},
 	Explains: []ID{"gateway-does-not-forward", "uplink-down", "resolver-silent", "destination-silent", "service-filtered",
 		"name-server-failing"},

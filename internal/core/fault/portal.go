@@ -8,6 +8,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var portalFaults = []*Fault{CaptivePortal}
+
 // behindPortal are the faults that show on a machine that has not logged in.
 var behindPortal = []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-silent", "destination-unreachable",
 	"prohibited-by-policy", "service-refused", "service-filtered", "tls-fails",
@@ -15,7 +17,7 @@ var behindPortal = []ID{"gateway-does-not-forward", "uplink-down", "path-stops",
 
 // CaptivePortal: somebody in between answers in the service's place until one has logged in.
 var CaptivePortal = &Fault{
-	ID: "captive-portal", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
+	ID: "captive-portal", Zone: zone.Beyond, Place: 120, Scope: OfPlace, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.WebAnswer, evidence.ServiceConnect, evidence.DHCPOffer}, Explains: behindPortal,
 	Doc: `This network wants a log-in first
 Somebody in between answers web requests in the service's place, and lets nothing else through until a person has logged in or accepted

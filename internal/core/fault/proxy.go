@@ -9,9 +9,11 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var proxyFaults = []*Fault{ProxyInTheWay}
+
 // ProxyInTheWay: programs here ask a proxy that does not serve.
 var ProxyInTheWay = &Fault{
-	ID: "proxy-in-the-way", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "service",
+	ID: "proxy-in-the-way", Zone: zone.Host, Place: 200, Scope: OfMachine, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.Settings, evidence.WebAnswer}, Explains: []ID{"tls-fails"},
 	Doc: `A proxy is set that does not serve
 Programs on this machine send web requests to a proxy, by a variable, a file or the network's automatic configuration, and the proxy is

@@ -12,6 +12,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var qualityFaults = []*Fault{MTUTooLarge, SegmentLossy, PathLossy, PathSlow, MTUBlackHole}
+
 // InOrder reports whether the target is not only reached but can be used: full-size packets come through, loss and delay stay under the
 // thresholds.
 func InOrder(p *facts.Facts) facts.Answer {
@@ -44,7 +46,7 @@ func counted(b evidence.Burst) string {
 
 // SegmentLossy: packets are lost, or kept waiting, between here and the gateway.
 var SegmentLossy = &Fault{
-	ID: "segment-lossy", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway",
+	ID: "segment-lossy", Zone: zone.LocalSubnet, Place: 110, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway",
 	Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
 	Doc: `Packets are lost on the segment
 Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug,
@@ -93,7 +95,7 @@ func whereBegins(p *facts.Facts, good, first netip.Addr, what string) string {
 
 // PathLossy: packets are lost on the way, behind the gateway.
 var PathLossy = &Fault{
-	ID: "path-lossy", Zone: zone.Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
+	ID: "path-lossy", Zone: zone.Beyond, Place: 30, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
 	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
 	Doc: `Packets are lost on the way
 The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the
@@ -111,7 +113,8 @@ station at which it begins to the provider, with times.`,
 			standing := Supported
 			if seen {
 				standing = Confirmed
-				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", whereBegins(p, good, first, "Packets are lost"), far.Sent, far.To,
+				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", whereBegins(p, good, first, "Packets are lost"), far.Sent,
+					far.To,
 					far.Received)
 			}
 			f := found(standing, sentence, counted(far))
@@ -132,7 +135,7 @@ station at which it begins to the provider, with times.`,
 
 // PathSlow: the time is spent on the way, behind the gateway.
 var PathSlow = &Fault{
-	ID: "path-slow", Zone: zone.Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
+	ID: "path-slow", Zone: zone.Beyond, Place: 40, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
 	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
 	Doc: `The way is slow
 From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue
@@ -175,7 +178,7 @@ is always full. A station that is slow to answer for itself, while later ones ar
 
 // MTUTooLarge: this machine sends larger packets than its segment carries.
 var MTUTooLarge = &Fault{
-	ID: "mtu-too-large", Zone: zone.Host, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
+	ID: "mtu-too-large", Zone: zone.Host, Place: 230, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
 	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `The port sends larger packets than the segment carries
 The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load
@@ -206,7 +209,7 @@ and hang. Set the MTU back to what the segment carries.`,
 
 // MTUBlackHole: large packets vanish on the way.
 var MTUBlackHole = &Fault{
-	ID: "mtu-black-hole", Zone: zone.Beyond, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size",
+	ID: "mtu-black-hole", Zone: zone.Beyond, Place: 190, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size",
 	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
 	Doc: `Large packets vanish on the way
 Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should

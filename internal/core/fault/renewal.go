@@ -11,9 +11,11 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var renewalFaults = []*Fault{LeaseUnanswered}
+
 // LeaseUnanswered: the lease is due for renewal, and nobody renews it.
 var LeaseUnanswered = &Fault{
-	ID: "lease-unanswered", Zone: zone.LocalSubnet, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
+	ID: "lease-unanswered", Zone: zone.LocalSubnet, Place: 80, Scope: OfPlace, Matters: ByReach, Check: "dhcp",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer},
 	Doc: `Nobody renews the lease
 The lease is past the moment at which its client renews it (T1, RFC 2131 §4.4.5), it has not been renewed, and no DHCP server answers.

@@ -13,6 +13,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var routingFaults = []*Fault{GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet}
+
 // refusing gives the answer of a route look-up that refuses traffic to the target by an entry of its own.
 func refusing(p *facts.Facts) (endpoint.RouteAnswer, bool) {
 	for _, a := range p.Addresses {
@@ -30,7 +32,7 @@ var behindRoute = []ID{"gateway-silent", "gateway-not-a-router", "gateway-does-n
 
 // RouteBlocked: an entry of the routing table refuses the target.
 var RouteBlocked = &Fault{
-	ID: "route-blocked", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "route-blocked", Zone: zone.Host, Place: 130, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup}, Explains: behindRoute,
 	Doc: `A route on this machine stands in the way
 The machine's own routing table has an entry that drops, refuses or prohibits traffic to the target, or sends it to a next hop that passes
@@ -136,7 +138,7 @@ func wantsDefault(p *facts.Facts) (of netip.Addr, yes bool) {
 
 // GatewayNotSet: there is no default route.
 var GatewayNotSet = &Fault{
-	ID: "gateway-not-set", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "gateway-not-set", Zone: zone.Host, Place: 100, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.DHCPOffer},
 	Doc: `No gateway is set
 The machine has an address and no default route, so that it can speak with its neighbours and with nobody else. The gateway was forgotten,
@@ -219,7 +221,7 @@ func advertised(p *facts.Facts) (r evidence.Advertisement, words string, ok bool
 
 // GatewayOutsideSubnet: the gateway is in no prefix of this machine, and nobody answers for it.
 var GatewayOutsideSubnet = &Fault{
-	ID: "gateway-outside-subnet", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "gateway-outside-subnet", Zone: zone.Host, Place: 90, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour},
 	Doc: `The gateway lies outside the subnet
 The default gateway's address lies in none of the machine's prefixes and does not answer on the segment: nearly always an octet typed
@@ -268,7 +270,7 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 
 // HostFirewall: the machine's own filter refuses or swallows the traffic.
 var HostFirewall = &Fault{
-	ID: "host-firewall", Zone: zone.Host, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter",
+	ID: "host-firewall", Zone: zone.Host, Place: 160, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter",
 	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames}, OnSilence: true,
 	Doc: `This machine's own filter is in the way
 The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive
@@ -342,7 +344,7 @@ func swallowed(p *facts.Facts) (netip.Addr, string, bool) {
 
 // ResolverNotSet: no DNS server is configured.
 var ResolverNotSet = &Fault{
-	ID: "resolver-not-set", Zone: zone.Host, Scope: OfMachine, Matters: IfItShows, Check: "resolvers",
+	ID: "resolver-not-set", Zone: zone.Host, Place: 170, Scope: OfMachine, Matters: IfItShows, Check: "resolvers",
 	Needs: []evidence.Kind{evidence.Settings},
 	Doc: `No name server is set
 The machine has no DNS server to ask, so that no name leads anywhere while addresses work. It is taken for a dead Internet connection. Set

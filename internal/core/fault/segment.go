@@ -11,6 +11,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var segmentFaults = []*Fault{SegmentIsolated, GatewaySilent, GatewayDoesNotForward, ResolverSilentLocal}
+
 func segmentName(p *facts.Facts) string {
 	if p.Gateway.IsValid() && p.Iface != nil {
 		if prefix, ok := p.Iface.PrefixFor(p.Gateway); ok {
@@ -25,7 +27,7 @@ func segmentName(p *facts.Facts) string {
 
 // SegmentIsolated: there is a carrier, and nobody is there.
 var SegmentIsolated = &Fault{
-	ID: "segment-isolated", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: ByReach, Check: "neighbours",
+	ID: "segment-isolated", Zone: zone.LocalSubnet, Place: 30, Scope: OfSocket, Matters: ByReach, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `Nobody on the segment answers
 The cable has a signal and nobody at all answers or is heard: the socket leads into the wrong network, the switch port is isolated or
@@ -69,7 +71,7 @@ machine that works elsewhere.`,
 
 // GatewaySilent: the segment is alive, the gateway on it is not.
 var GatewaySilent = &Fault{
-	ID: "gateway-silent", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
+	ID: "gateway-silent", Zone: zone.LocalSubnet, Place: 90, Scope: OfEverybody, Matters: ByReach, Check: "gateway",
 	Needs: []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.DHCPOffer}, OnSilence: true,
 	Doc: `The gateway does not answer
 Neighbours on the segment answer and the gateway does not, not even with its hardware address: it is off, unplugged, or on another
@@ -156,7 +158,7 @@ func otherRouter(p *facts.Facts, offers []evidence.Offer) (router, server netip.
 
 // GatewayDoesNotForward: the gateway is there, and nothing passes it.
 var GatewayDoesNotForward = &Fault{
-	ID: "gateway-does-not-forward", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding",
+	ID: "gateway-does-not-forward", Zone: zone.LocalSubnet, Place: 120, Scope: OfEverybody, Matters: AboutTheGateway, Check: "forwarding",
 	Needs: []evidence.Kind{evidence.GatewayNeighbour, evidence.PathTrace, evidence.SegmentFrames, evidence.NameLookup}, OnSilence: true,
 	Doc: `The gateway is there and passes nothing on
 The gateway answers on the segment, and nothing that is sent through it comes back, not even its own word that a packet's hop limit ran
@@ -190,7 +192,7 @@ Restart it, and look at its forwarding and filter settings.`,
 
 // ResolverSilentLocal: a name server on the segment that does not serve.
 var ResolverSilentLocal = &Fault{
-	ID: "resolver-silent-local", Zone: zone.LocalSubnet, Scope: OfEverybody, Matters: ByReach, Check: "names",
+	ID: "resolver-silent-local", Zone: zone.LocalSubnet, Place: 130, Scope: OfEverybody, Matters: ByReach, Check: "names",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.OtherNeighbours}, OnSilence: true,
 	Doc: `The name server on this segment does not answer
 The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses

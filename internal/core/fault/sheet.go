@@ -12,9 +12,11 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var sheetFaults = []*Fault{WrongSegment}
+
 // WrongSegment: the segment is alive, and it is not the documented one.
 var WrongSegment = &Fault{
-	ID: "wrong-segment", Zone: zone.LocalSubnet, Scope: OfSocket, Matters: IfItShows, Check: "neighbours",
+	ID: "wrong-segment", Zone: zone.LocalSubnet, Place: 20, Scope: OfSocket, Matters: IfItShows, Check: "neighbours",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer, evidence.OtherNeighbours},
 	Explains: []ID{"gateway-does-not-forward", "uplink-down", "path-stops", "destination-unreachable", "prohibited-by-policy",
 		"destination-silent", "service-refused", "service-filtered", "resolver-silent-local", "resolver-silent",

@@ -8,9 +8,11 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var waybackFaults = []*Fault{ReturnPathMissing}
+
 // ReturnPathMissing: what is sent arrives, and nothing finds the way back.
 var ReturnPathMissing = &Fault{
-	ID: "return-path-missing", Zone: zone.Beyond, Scope: OfPlace, Matters: ByReach, Check: "service",
+	ID: "return-path-missing", Zone: zone.Beyond, Place: 130, Scope: OfPlace, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.Responder, evidence.ServiceConnect},
 	Explains: []ID{"uplink-down", "path-stops", "destination-silent", "destination-unreachable", "service-filtered", "resolver-silent",
 		"one-family-broken", "routing-loop", "prohibited-by-policy"},

@@ -12,6 +12,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var wayoutFaults = []*Fault{TunnelHoldsRoute, CompetingDefaultRoutes, GatewayNotARouter}
+
 // taken is the route that traffic to the target takes, and the port through which it leaves.
 func taken(p *facts.Facts) (r endpoint.RouteAnswer, port *endpoint.Interface, ok bool) {
 	for _, a := range p.Addresses {
@@ -42,7 +44,7 @@ var everythingBehind = []ID{"gateway-silent", "gateway-impersonated", "gateway-d
 
 // TunnelHoldsRoute: a tunnel has the target's route and does not carry it.
 var TunnelHoldsRoute = &Fault{
-	ID: "tunnel-holds-route", Zone: zone.Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
+	ID: "tunnel-holds-route", Zone: zone.Host, Place: 110, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
 	Needs:    []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect},
 	Explains: append([]ID{"resolver-wrong"}, everythingBehind...),
 	Doc: `A tunnel has taken the way and does not carry it
@@ -110,7 +112,7 @@ func throughTunnel(p *facts.Facts, addrs []netip.Addr) (name string, all bool) {
 
 // CompetingDefaultRoutes: of two default routes the wrong one wins.
 var CompetingDefaultRoutes = &Fault{
-	ID: "competing-default-routes", Zone: zone.Host, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
+	ID: "competing-default-routes", Zone: zone.Host, Place: 120, Scope: OfMachine, Matters: WhenTrafficLeavesElsewhere, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup, evidence.ServiceConnect}, Explains: everythingBehind,
 	Doc: `Two default routes, and the wrong one wins
 This machine is connected twice, by cable and by radio perhaps, and of its two default routes the one that wins leads nowhere; out of the
@@ -163,7 +165,7 @@ away, or give the good one the lower metric.`,
 
 // GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
 var GatewayNotARouter = &Fault{
-	ID: "gateway-not-a-router", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "route",
+	ID: "gateway-not-a-router", Zone: zone.Host, Place: 140, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs:     []evidence.Kind{evidence.Settings, evidence.GatewayNeighbour, evidence.PathTrace, evidence.DHCPOffer, evidence.Handoffs},
 	OnSilence: true, Explains: everythingBehind,
 	Doc: `The gateway set on this machine is no router

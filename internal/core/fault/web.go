@@ -13,6 +13,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
+var webFaults = []*Fault{ClockWrong, TLSFails, OneFamilyBroken}
+
 // flawed is a request that failed because no secure connection came about.
 func flawed(p *facts.Facts) (evidence.Web, bool) {
 	for _, w := range p.Webs {
@@ -43,7 +45,8 @@ const clockMatters = time.Hour
 
 // ClockWrong: the machine's clock makes certificates fail.
 var ClockWrong = &Fault{
-	ID: "clock-wrong", Zone: zone.Host, Scope: OfMachine, Matters: ByReach, Check: "service", Needs: []evidence.Kind{evidence.WebAnswer},
+	ID: "clock-wrong", Zone: zone.Host, Place: 220, Scope: OfMachine, Matters: ByReach, Check: "service",
+	Needs:    []evidence.Kind{evidence.WebAnswer},
 	Explains: []ID{"tls-fails"},
 	Doc: `This machine's clock is wrong
 The clock of this machine is so far off that it takes good certificates for expired, or for not yet valid, and refuses every secure
@@ -84,7 +87,7 @@ clock, and look at the battery on the board or at the time service.`,
 
 // TLSFails: the service answers, and the secure connection does not come about.
 var TLSFails = &Fault{
-	ID: "tls-fails", Zone: zone.Beyond, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	ID: "tls-fails", Zone: zone.Beyond, Place: 140, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.WebAnswer},
 	Doc: `The secure connection does not come about
 The service is reached and shows a certificate that this machine must refuse: it has run out, is for another name, or nobody whom this
@@ -130,7 +133,7 @@ certificate's name, issuer and dates; do not let users click the warning away.`,
 
 // OneFamilyBroken: the target works over one family of addresses and not over the other.
 var OneFamilyBroken = &Fault{
-	ID: "one-family-broken", Zone: zone.Beyond, Scope: OfEverybody, Matters: ByReach, Check: "service",
+	ID: "one-family-broken", Zone: zone.Beyond, Place: 150, Scope: OfEverybody, Matters: ByReach, Check: "service",
 	Needs: []evidence.Kind{evidence.NameLookup, evidence.ServiceConnect, evidence.RouteLookup, evidence.WebAnswer},
 	Explains: []ID{"destination-silent", "destination-unreachable", "service-filtered", "service-refused", "path-stops", "routing-loop",
 		"prohibited-by-policy"},
