@@ -12,7 +12,7 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var namesFaults = []*Fault{ResolversUnheeded, ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer}
+var namesFaults = []*Fault{ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer}
 
 // judgeSilentResolver is the common half of the two faults in which a set name server does not serve: on the segment, or beyond.
 func judgeSilentResolver(p *facts.Facts, local bool) Finding {
@@ -417,26 +417,5 @@ network names, or set it back to automatic.`,
 			aside(p.Usable() == facts.Yes).
 			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good),
 				inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}}))
-	},
-}
-
-// ResolversUnheeded: more name servers are set than programs ask.
-var ResolversUnheeded = &Fault{
-	ID: "resolvers-unheeded", Zone: zone.Host, Place: 165, Scope: OfMachine, Matters: ByReach, Check: "resolvers",
-	Needs: []evidence.Kind{evidence.Settings},
-	Doc: `More name servers are set than are asked
-The resolver library asks the first three name servers of its file and passes over the rest. Whoever counts on the fourth counts on nothing:
-while the first three are down, names fail although a server that works stands in the file. Move the one that matters to the front.`,
-	Judge: func(p *facts.Facts) Finding {
-		if p.Endpoint == nil {
-			return possible("the machine's settings have not been read")
-		}
-		const heeded = 3
-		if n := len(p.Resolvers); n > heeded {
-			return found(Supported, fmt.Sprintf("%d name servers are set, and only the first %d are asked.", n, heeded),
-				fmt.Sprintf("%v is never asked", p.Resolvers[heeded].Address)).aside(true).
-				next("Keep three name servers, and move the one that matters to the front.")
-		}
-		return cleared("no more name servers are set than are asked")
 	},
 }
