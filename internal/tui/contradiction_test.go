@@ -146,6 +146,10 @@ func contradictions(m *model) (out []string) {
 			out = append(out, fmt.Sprintf("an outage is laid to %v, and the verdict to %v", o.Zone, z))
 		}
 	}
+	if n := len(m.state.Outages); n > 0 && v.Standing == state.Current && v.Result.Zone == zone.None &&
+		m.state.Outages[n-1].From.Before(v.Reached) && strings.Contains(text(m), "still going on") {
+		out = append(out, "no fault, and an outage that began before is still going on")
+	}
 	return append(out, leaseContradicts(m)...)
 }
 

@@ -223,8 +223,12 @@ func (m *model) outagesSeen() (words string) {
 	}
 	o := all[len(all)-1]
 	lasted := "still going on"
-	if !o.To.IsZero() {
+	v := &m.state.Verdict
+	switch {
+	case !o.To.IsZero():
 		lasted = "for " + wording.Lasting(o.To.Sub(o.From))
+	case v.Standing == state.Current && v.Result.Zone == zone.None && v.Reached.After(o.From): // its end is being reckoned
+		lasted = "for at most " + wording.Lasting(v.Reached.Sub(o.From))
 	}
 	return fmt.Sprintf(" Watched since %s: %s, the last at %s, %s, %s (6 shows them).", wording.Clock(m.state.Began),
 		wording.Plural(len(all), "outage", "outages"),
