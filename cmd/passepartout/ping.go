@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -68,7 +69,8 @@ func (f *flags) ask(ctx context.Context, args []string) (a asked, err error) {
 type pinging struct {
 	spec     watch.Spec
 	duration time.Duration
-	tcp      bool
+	tcp      bool   // --method tcp, by an older name
+	method   string // "": by the target
 	draw     string
 }
 
@@ -83,6 +85,10 @@ func (q *pinging) check(cmd *cobra.Command) error {
 		return fmt.Errorf("--interval %v: the longest is %v", s.Interval, watch.LongestInterval)
 	case s.Size < 0 || s.Size > watch.LargestPayload:
 		return fmt.Errorf("--size %d: give 0 to %d octets", s.Size, watch.LargestPayload)
+	case q.method != "" && q.method != string(watch.Echo) && q.method != string(watch.Connect):
+		return fmt.Errorf("--method %q: give icmp or tcp", q.method)
+	case q.tcp && q.method == string(watch.Echo):
+		return errors.New("--tcp and --method icmp: one or the other")
 	case q.duration < 0:
 		return fmt.Errorf("--duration %v: give a time above zero, such as 30s", q.duration)
 	}
@@ -92,14 +98,28 @@ func (q *pinging) check(cmd *cobra.Command) error {
 	if s.Size == 0 {
 		s.Size = -1
 	}
+	if q.tcp {
+		q.method = string(watch.Connect)
+	}
 	return nil
+}
+
+// methodFor is how a target is asked: one that names a port is asked for a connection there, as check does.
+func (q *pinging) methodFor(t target.Target) watch.Method {
+	switch {
+	case q.method != "":
+		return watch.Method(q.method)
+	case t.Port != 0:
+		return watch.Connect
+	}
+	return watch.Echo
 }
 
 func (f *flags) pingCommand() *cobra.Command {
 	q := &pinging{}
 	cmd := &cobra.Command{
 		Use:   "ping TARGET...",
-		Short: "Echo probes to one target or several, one line each, and a summary",
+		Short: "Probes to one target or several, one line each, and a summary: echo requests, or connections to its port",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := errors.Join(q.check(cmd), f.checkDrawing(q.draw)); err != nil {
 				return err
@@ -112,7 +132,8 @@ func (f *flags) pingCommand() *cobra.Command {
 	cmd.Flags().IntVar(&q.spec.Size, "size", 48, "octets of payload")
 	cmd.Flags().BoolVar(&q.spec.DontFragment, "whole", false, "never in fragments: what is too large for a link is refused or lost")
 	cmd.Flags().DurationVar(&q.duration, "duration", 0, "end after that time, however many probes that makes")
-	cmd.Flags().BoolVar(&q.tcp, "tcp", false, "open connections to the target's port in place of echo requests")
+	cmd.Flags().StringVar(&q.method, "method", "", "icmp or tcp; tcp when the target has a port, else icmp")
+	cmd.Flags().BoolVar(&q.tcp, "tcp", false, "the same as --method tcp")
 	f.bindDrawing(cmd, &q.draw)
 	return cmd
 }
@@ -149,26 +170,21 @@ func (f *flags) ping(ctx context.Context, q *pinging, first, all []string) error
 	if err := tooMany(len(targets)); err != nil {
 		return err
 	}
-	if q.tcp {
-		for _, t := range targets {
+	connects := 0
+	for _, t := range targets {
+		if q.methodFor(t) == watch.Connect {
+			connects++
 			if t.Port == 0 {
-				return fmt.Errorf("--tcp: %s names no port; write name:port", t)
+				return fmt.Errorf("--method tcp: %s names no port; write name:port", t)
 			}
 		}
 	}
 	if f.format == "text" {
-		method := "ICMP echo"
-		switch {
-		case q.tcp:
-			method = "TCP connections"
-		case !a.machine.Permissions().Echo.Granted:
-			method = "UDP, as echo is not permitted"
-		}
 		to := fmt.Sprintf("%d targets", len(targets))
 		if len(targets) == 1 {
 			to = nameAnd(a)
 		}
-		fmt.Printf("to %s by %s, %d octets, every %v\n", to, method, q.spec.Octets(), q.spec.Interval)
+		fmt.Printf("to %s by %s, every %v\n", to, methodWords(connects, len(targets), a, q.spec.Octets()), q.spec.Interval)
 	}
 	if err := out.Head(); err != nil {
 		return err
@@ -201,9 +217,7 @@ func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []targ
 	for _, t := range targets {
 		s := q.spec
 		s.Target, s.Families = t, f.families()
-		if q.tcp {
-			s.Method = watch.Connect
-		}
+		s.Method = q.methodFor(t)
 		if len(targets) == 1 {
 			s.Rank = 1 // its turns are on the dot
 			s.Zone = zone.Beyond
@@ -243,6 +257,24 @@ func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []targ
 		return status(exitFault)
 	}
 	return nil
+}
+
+// methodWords says how so many of all targets are asked by connections, and the others by echo.
+func methodWords(connects, all int, a asked, octets int) string {
+	connections, echo := "connections to port "+strconv.Itoa(int(a.target.Port)), fmt.Sprintf("ICMP echo, %d octets", octets)
+	if all > 1 {
+		connections = "TCP connections"
+	}
+	if !a.machine.Permissions().Echo.Granted {
+		echo = fmt.Sprintf("UDP, as echo is not permitted, %d octets", octets)
+	}
+	switch connects {
+	case 0:
+		return echo
+	case all:
+		return connections
+	}
+	return connections + " where a port is named, else " + echo
 }
 
 func nameAnd(a asked) string {

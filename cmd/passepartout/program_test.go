@@ -237,6 +237,30 @@ func TestWholeProcess(t *testing.T) {
 	assert.Less(t, took[5], 3*time.Second)
 }
 
+// A target with a port is asked there, as check does; a flag says otherwise.
+func TestPingAsksThePortThatIsNamed(t *testing.T) {
+	for _, c := range []struct {
+		scenario, args string
+		status         int
+		says           []string
+	}{
+		{"healthy", "bookings.kittiwake.example:443", 0, []string{"connections to port 443", "━━ reply"}},
+		{"healthy", "bookings.kittiwake.example:443 --method icmp", 0, []string{"ICMP echo, 48 octets"}},
+		{"healthy", "bookings.kittiwake.example", 0, []string{"ICMP echo, 48 octets"}},
+		{"healthy", "bookings.kittiwake.example:443 172.27.40.1", 0, []string{"where a port is named, else ICMP echo"}},
+		{"service-refused", "bookings.kittiwake.example:443", 1, []string{"says: connection refused"}},
+		{"service-refused", "bookings.kittiwake.example:443 --method icmp", 0, []string{"━━ reply"}},
+		{"healthy", "bookings.kittiwake.example --method udp", 3, []string{"give icmp or tcp"}},
+		{"healthy", "bookings.kittiwake.example:443 --tcp --method icmp", 3, []string{"one or the other"}},
+	} {
+		out, errs, status := run(t, append([]string{"ping", "--scenario", c.scenario, "--count", "1"}, strings.Fields(c.args)...)...)
+		assert.Equal(t, c.status, status, "%s: %s", c.args, errs)
+		for _, says := range c.says {
+			assert.Contains(t, out+errs, says, c.args)
+		}
+	}
+}
+
 func TestPingManyDrawAndRows(t *testing.T) {
 	dir := t.TempDir()
 	out, errs, status := run(t, "ping", "--scenario", "healthy", "172.27.40.1", "bookings.kittiwake.example", "nosuch.kittiwake.example",
@@ -248,8 +272,8 @@ func TestPingManyDrawAndRows(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(got), "Round trips over time")
 
-	out, _, status = run(t, "ping", "--scenario", "healthy", "bookings.kittiwake.example:443", "--tcp", "--duration", "400ms", "--interval",
-		"100ms", "--format", "csv")
+	out, _, status = run(t, "ping", "--scenario", "healthy", "bookings.kittiwake.example:443", "--tcp", "--duration", "2s", "--interval",
+		"200ms", "--format", "csv")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "target,address,method,seq")
 	assert.GreaterOrEqual(t, strings.Count(out, ",tcp,"), 2)

@@ -83,6 +83,9 @@ func Reason(r evidence.Reply) string {
 	case evidence.Expired:
 		return "hop limit ran out on the way"
 	}
+	if r.Outcome == evidence.Refused && r.Why == evidence.NoReason { // a reset (RFC 9293 §3.5.2)
+		return "connection refused"
+	}
 	if r.Why == evidence.TooBig && r.MTU > 0 {
 		return fmt.Sprintf("%v, which takes %d octets", r.Why, r.MTU)
 	}
