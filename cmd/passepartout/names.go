@@ -82,7 +82,7 @@ func (f *flags) namesCommand() *cobra.Command {
 			}
 			out.Asked = []string{name}
 			if _, err := netip.ParseAddr(name); err != nil {
-				out.Asked = evidence.Candidates(name, e.Search)
+				out.Asked, _ = e.Completed(name)
 			}
 			out.Lookups = probe.AskCompleted(cmd.Context(), m,
 				probe.NamesQuestion{Servers: addressesOf(out.Servers), Types: kinds, TCP: tcp}, out.Asked, nil)

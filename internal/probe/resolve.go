@@ -39,8 +39,9 @@ func Resolve(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t tar
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	asked := make([]sync.WaitGroup, len(servers))
+	names, _ := e.Completed(t.Name)
 	for i, server := range servers {
-		for _, name := range evidence.Candidates(t.Name, e.Search) {
+		for _, name := range names {
 			for kind, skip := range map[string]bool{"A": families.No4, "AAAA": families.No6} {
 				if skip {
 					continue

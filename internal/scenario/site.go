@@ -57,6 +57,7 @@ type Node struct {
 
 	Resolvers  []netip.Addr          `yaml:"resolvers"`
 	Search     []string              `yaml:"search"`
+	ResolvConf string                `yaml:"resolv_conf"` // the file as it stands, in place of the two above
 	Hosts      map[string]netip.Addr `yaml:"hosts"`
 	Neighbours []Entry               `yaml:"neighbours"` // what its neighbour table holds from the start
 	Proxies    *Proxies              `yaml:"proxies"`    // which web proxies its programs are set to ask

@@ -147,7 +147,7 @@ func (m *model) askNames(name string) {
 	e, ground := m.set.Endpoint, m.case_.Machine()
 	named := report.Named{Name: name, At: m.now, Hosts: e.HostsEntries(name), Servers: names.Servers(m.set), Asked: []string{name}}
 	if _, err := netip.ParseAddr(name); err != nil {
-		named.Asked = evidence.Candidates(name, e.Search)
+		named.Asked, _ = e.Completed(name)
 	}
 	q := probe.NamesQuestion{Types: kindsOfRecord[v.kinds], TCP: v.tcp}
 	for _, s := range named.Servers {

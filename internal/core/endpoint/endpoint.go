@@ -17,6 +17,7 @@ type Endpoint struct {
 	Neighbours []Neighbour
 	Resolvers  []Resolver
 	Search     []string       // the search list of resolv.conf
+	Asking     Asking         // how programs here have names asked for
 	Hosts      []HostsLine    // the hosts file
 	Proxies    []ProxySetting // the session's own first
 	Leases     []lease.Lease
@@ -85,6 +86,7 @@ type Resolver struct {
 	Source  string // the file that names it
 	Stub    bool   // a forwarder on the machine itself; what it asks stands in further entries
 	Behind  bool   // asked by the local stub, not directly
+	Passed  bool   // stands behind the third: the system's library passes it over, and no program asks it
 }
 
 // HostsLine is one address of the hosts file and the names it is given.

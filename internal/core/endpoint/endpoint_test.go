@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -29,23 +30,67 @@ func TestParseResolvConf(t *testing.T) {
 				`line 3: "\\x00\\x1b[31m" is no setting`, "2 more lines make no sense"}},
 		{name: "a line too long", in: "nameserver 172.27.40.2\n" + strings.Repeat("x", 200_000) + "\nnameserver 172.27.40.3\n",
 			servers: []string{"172.27.40.2", "172.27.40.3"}},
-		{name: "too many", in: strings.Repeat("nameserver 172.27.40.2\n", 500), servers: slices(16, "172.27.40.2")},
+		{name: "too many", in: strings.Repeat("nameserver 172.27.40.2\n", 500), servers: slices(16, "172.27.40.2"),
+			remarks: []string{"16 name servers stand there, and programs ask the first 3 alone"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			servers, search, remarks := endpoint.ParseResolvConf(strings.NewReader(c.in), "resolv.conf")
+			is := endpoint.ParseResolvConf(strings.NewReader(c.in), "resolv.conf")
 			var got []string
-			for _, s := range servers {
+			for _, s := range is.Resolvers {
 				got = append(got, s.Address.String())
 			}
 			assert.Equal(t, c.servers, got)
-			assert.Equal(t, c.search, search)
-			if assert.Len(t, remarks, len(c.remarks), remarks) {
+			assert.Equal(t, c.search, is.Search)
+			if assert.Len(t, is.Remarks, len(c.remarks), is.Remarks) {
 				for i, want := range c.remarks {
-					assert.Contains(t, remarks[i], want)
-					assert.NotContains(t, remarks[i], "\x1b")
+					assert.Contains(t, is.Remarks[i], want)
+					assert.NotContains(t, is.Remarks[i], "\x1b")
 				}
 			}
 		})
+	}
+}
+
+func TestOptionsOfResolvConf(t *testing.T) {
+	for text, want := range map[string]endpoint.Asking{
+		"":                                     {},
+		"options ndots:2 timeout:3 attempts:4": {NDots: 3, Timeout: 3 * time.Second, Attempts: 4},
+		"options ndots:0":                      {NDots: 1},
+		"options ndots:99 timeout:99 attempts:99": {NDots: 16, Timeout: 30 * time.Second, Attempts: 5},
+		"options timeout:0 attempts:0":            {Timeout: time.Second, Attempts: 1},
+		"options rotate edns0\noptions use-vc trust-ad no-aaaa single-request": {Rotate: true, EDNS0: true, UseVC: true, TrustAD: true,
+			NoAAAA: true, SingleRequest: true},
+		"options ndots:x ndots:-1 nonsense": {},
+	} {
+		assert.Equal(t, want, endpoint.ParseResolvConf(strings.NewReader(text), "f").Asking, text)
+	}
+	dots := endpoint.Asking{}.Dots()
+	timeout, attempts := endpoint.Asking{}.Patience()
+	assert.Equal(t, []any{1, 5 * time.Second, 2}, []any{dots, timeout, attempts}, "what resolv.conf(5) has for a file without options")
+}
+
+// What the system's library asks in which order stands in machine/linux, beside the library itself.
+func TestCompleted(t *testing.T) {
+	for _, c := range []struct {
+		name, conf string
+		want       []string
+		asIs       int
+	}{
+		{"bookings", "search kittiwake.example . pier.example", []string{"bookings.kittiwake.example", "bookings", "bookings.pier.example"}, 1},
+		{"bookings", "search kittiwake.example", []string{"bookings.kittiwake.example", "bookings"}, 1},
+		{"bookings", "", []string{"bookings"}, 0},
+		{"bookings", "search kittiwake.example\noptions no-tld-query", []string{"bookings.kittiwake.example"}, -1},
+		{"a.example", "search kittiwake.example", []string{"a.example", "a.example.kittiwake.example"}, 0},
+		{"a.example", "search kittiwake.example\noptions ndots:2", []string{"a.example.kittiwake.example", "a.example"}, 1},
+		{"a.example.", "search kittiwake.example\noptions ndots:2", []string{"a.example"}, 0},
+		{"a", "search kittiwake.example\noptions ndots:0", []string{"a", "a.kittiwake.example"}, 0},
+		{"", "search kittiwake.example", nil, -1},
+	} {
+		is := endpoint.ParseResolvConf(strings.NewReader(c.conf), "f")
+		e := endpoint.Endpoint{Search: is.Search, Asking: is.Asking}
+		got, asIs := e.Completed(c.name)
+		assert.Equal(t, c.want, got, "%s with %q", c.name, c.conf)
+		assert.Equal(t, c.asIs, asIs, "%s with %q", c.name, c.conf)
 	}
 }
 
@@ -80,14 +125,14 @@ func TestParseHosts(t *testing.T) {
 func FuzzParseFiles(f *testing.F) {
 	f.Add([]byte("nameserver 1.2.3.4\nsearch a\n127.0.0.1 x\n"))
 	f.Fuzz(func(t *testing.T, in []byte) {
-		servers, search, remarks := endpoint.ParseResolvConf(bytes.NewReader(in), "f")
+		is := endpoint.ParseResolvConf(bytes.NewReader(in), "f")
 		lines, _ := endpoint.ParseHosts(bytes.NewReader(in), "f")
-		for _, s := range servers {
+		for _, s := range is.Resolvers {
 			if !s.Address.IsValid() {
 				t.Fatal("a resolver without an address")
 			}
 		}
-		for _, text := range append(search, remarks...) {
+		for _, text := range append(is.Search, is.Remarks...) {
 			if strings.ContainsAny(text, "\x1b\r\n") {
 				t.Fatalf("%q reaches the screen", text)
 			}

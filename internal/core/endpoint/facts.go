@@ -151,12 +151,12 @@ func (e *Endpoint) HostsEntries(name string) []netip.Addr {
 	return out
 }
 
-// AskedResolvers returns the addresses of all resolvers, each once: those that programs ask, then those behind a local stub.
+// AskedResolvers returns the addresses of the resolvers that are asked, each once: by programs, then those behind a local stub.
 func (e *Endpoint) AskedResolvers() []netip.Addr {
 	var out []netip.Addr
 	for _, behind := range []bool{false, true} {
 		for _, r := range e.Resolvers {
-			if r.Behind == behind && !slices.Contains(out, r.Address) {
+			if r.Behind == behind && !r.Passed && !slices.Contains(out, r.Address) {
 				out = append(out, r.Address)
 			}
 		}

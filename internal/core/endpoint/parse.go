@@ -13,57 +13,6 @@ import (
 // mostLine is the longest line of a settings file that is read; what is longer is no setting.
 const mostLine = 64 << 10
 
-// mostResolvers bounds what a file of rubbish can fill; the system's own library asks three (resolv.conf's MAXNS).
-const mostResolvers = 16
-
-// ParseResolvConf reads resolver addresses and the search list from r, as resolv.conf has them. Lines that make no sense become
-// remarks and are passed over, as the system's own library does.
-func ParseResolvConf(r io.Reader, source string) (resolvers []Resolver, search, remarks []string) {
-	odd := 0
-	remark := func(n int, msg string) {
-		if odd++; odd <= 3 {
-			remarks = append(remarks, fmt.Sprintf("%s: line %d: %s", source, n, msg))
-		}
-	}
-	err := eachLine(r, func(n int, line string) {
-		fields := strings.Fields(line)
-		if len(fields) == 0 || strings.HasPrefix(fields[0], "#") || strings.HasPrefix(fields[0], ";") {
-			return
-		}
-		switch fields[0] {
-		case "nameserver":
-			if len(fields) < 2 {
-				remark(n, "nameserver without an address")
-				return
-			}
-			addr, err := netip.ParseAddr(fields[1])
-			if err != nil {
-				remark(n, fmt.Sprintf("nameserver %q is no address", wiretext.Clean(fields[1])))
-				return
-			}
-			if len(resolvers) < mostResolvers {
-				addr = addr.Unmap()
-				resolvers = append(resolvers, Resolver{Address: addr, Source: source, Stub: addr.IsLoopback()})
-			}
-		case "search", "domain":
-			search = nil // the last one counts
-			for _, s := range fields[1:] {
-				search = append(search, wiretext.Clean(strings.ToLower(strings.TrimSuffix(s, "."))))
-			}
-		case "options", "sortlist", "family", "lookup":
-		default:
-			remark(n, fmt.Sprintf("%q is no setting", wiretext.Clean(fields[0])))
-		}
-	})
-	if err != nil {
-		remarks = append(remarks, fmt.Sprintf("%s: %v", source, err))
-	}
-	if odd > 3 {
-		remarks = append(remarks, fmt.Sprintf("%s: %d more lines make no sense", source, odd-3))
-	}
-	return resolvers, search, remarks
-}
-
 // ParseHosts reads a hosts file. Lines without a valid address are passed over.
 func ParseHosts(r io.Reader, source string) (lines []HostsLine, remarks []string) {
 	err := eachLine(r, func(_ int, line string) {

@@ -79,13 +79,6 @@ func TestTargetAddresses(t *testing.T) {
 	assert.Equal(t, "given", source)
 }
 
-func TestCandidates(t *testing.T) {
-	assert.Equal(t, []string{"bookings.kittiwake.example", "bookings.pier.example", "bookings"},
-		evidence.Candidates("bookings", []string{"kittiwake.example", "", "pier.example"}))
-	assert.Equal(t, []string{"a.example"}, evidence.Candidates("a.example", []string{"kittiwake.example"}))
-	assert.Empty(t, evidence.Candidates("", nil))
-}
-
 func TestWhyOf(t *testing.T) {
 	for _, c := range []struct {
 		v6         bool

@@ -3,26 +3,7 @@ package evidence
 import (
 	"net/netip"
 	"slices"
-	"strings"
 )
-
-// Candidates lists the names under which a name is looked up, in order: as a system does, a name without a dot is first tried with each
-// domain of the search list, any other one as it stands (ndots:1, resolv.conf(5)).
-func Candidates(name string, search []string) []string {
-	if name == "" {
-		return nil
-	}
-	if strings.Contains(name, ".") {
-		return []string{name}
-	}
-	var out []string
-	for _, domain := range search {
-		if domain != "" && len(out) < 4 {
-			out = append(out, name+"."+domain)
-		}
-	}
-	return append(out, name)
-}
 
 // TargetAddresses returns the addresses under which the target is to be reached, and where they come from: given outright, from the hosts
 // file (which beats DNS, as nsswitch has it by default), or from the resolvers, in their order. Empty while none is known.
@@ -36,7 +17,8 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	if found := s.Endpoint.HostsEntries(s.Target.Name); len(found) > 0 {
 		return s.allowed(found), "hosts file"
 	}
-	for _, name := range Candidates(s.Target.Name, s.Endpoint.Search) {
+	names, _ := s.Endpoint.Completed(s.Target.Name)
+	for _, name := range names {
 		for _, server := range s.Endpoint.AskedResolvers() {
 			if s.Endpoint.Behind(server) {
 				continue // programs ask the stub: what it cannot say does not help them
@@ -71,7 +53,7 @@ func (s *Set) OtherAddresses() (out []netip.Addr) {
 		return nil
 	}
 	used, _ := s.TargetAddresses()
-	names := Candidates(s.Target.Name, s.Endpoint.Search)
+	names, _ := s.Endpoint.Completed(s.Target.Name)
 	for _, l := range slices.Concat(s.Lookups, s.Elsewhere) {
 		if !l.AboutTarget() || !slices.Contains(names, l.Name) {
 			continue

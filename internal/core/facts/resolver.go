@@ -31,9 +31,10 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 	for _, a := range f.Endpoint.AskedResolvers() {
 		x := ResolverFact{Address: a, OnLink: f.OnLink(a) || f.Owns(a) || a.IsLoopback(), Behind: f.Endpoint.Behind(a)}
 		silent, mute, none := false, false, false
+		led := f.ledBy(a)
 		for _, l := range f.Lookups {
-			if l.Server != a {
-				continue
+			if l.Server != a || led != "" && l.AboutTarget() && l.Name != led {
+				continue // of names that are tried before, or after, the one that has addresses nothing hangs
 			}
 			x.Asked = true
 			switch l.Outcome {
@@ -76,6 +77,16 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 		out = append(out, x)
 	}
 	return out
+}
+
+// ledBy is the name under which a server knows addresses of the target, as the system completes it; "" if it knows none.
+func (f *Facts) ledBy(server netip.Addr) string {
+	for _, l := range f.Lookups {
+		if l.Server == server && l.AboutTarget() && l.Outcome == evidence.Answered && len(l.Addresses) > 0 {
+			return l.Name
+		}
+	}
+	return ""
 }
 
 // Serves reports whether programs can have names from it.

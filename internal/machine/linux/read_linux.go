@@ -172,9 +172,9 @@ func readFiles(e *endpoint.Endpoint) {
 		f(file)
 	}
 	open(conf, func(f *os.File) {
-		var remarks []string
-		e.Resolvers, e.Search, remarks = endpoint.ParseResolvConf(f, conf)
-		e.Remarks = append(e.Remarks, remarks...)
+		set := endpoint.ParseResolvConf(f, conf)
+		e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
+		e.Remarks = append(e.Remarks, set.Remarks...)
 	})
 	// systemd-resolved listens on 127.0.0.53 and .54 and writes the servers that it asks itself into a file of its own.
 	for _, r := range e.Resolvers {
@@ -182,13 +182,13 @@ func readFiles(e *endpoint.Endpoint) {
 			continue
 		}
 		open(behind, func(f *os.File) {
-			upstream, search, _ := endpoint.ParseResolvConf(f, behind)
-			for _, u := range upstream {
-				u.Behind = true
+			upstream := endpoint.ParseResolvConf(f, behind)
+			for _, u := range upstream.Resolvers {
+				u.Behind, u.Passed = true, false // the stub asks them all
 				e.Resolvers = append(e.Resolvers, u)
 			}
 			if len(e.Search) == 0 {
-				e.Search = search
+				e.Search = upstream.Search
 			}
 		})
 		break

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -109,7 +110,7 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		return nil, err
 	}
 	n := m.node
-	e := &endpoint.Endpoint{Host: n.name, At: time.Now(), Search: n.spec().Search}
+	e := &endpoint.Endpoint{Host: n.name, At: time.Now()}
 	e.Interfaces = append(e.Interfaces,
 		endpoint.Interface{Index: 1, Name: "lo", Kind: endpoint.LoopbackKind, Up: !n.spec().NoLoopback, Carrier: endpoint.CarrierPresent,
 			MTU: 65536,
@@ -149,9 +150,9 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		}
 		e.Routes = append(e.Routes, route)
 	}
-	for _, a := range n.spec().Resolvers {
-		e.Resolvers = append(e.Resolvers, endpoint.Resolver{Address: a, Source: "/etc/resolv.conf", Stub: a.IsLoopback()})
-	}
+	set := endpoint.ParseResolvConf(strings.NewReader(n.spec().ResolvConfText()), "/etc/resolv.conf")
+	e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
+	e.Remarks = append(e.Remarks, set.Remarks...)
 	for _, name := range slices.Sorted(maps.Keys(n.spec().Hosts)) { // in one order: a map's would look like a change
 		a := n.spec().Hosts[name]
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})

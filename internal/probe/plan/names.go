@@ -37,7 +37,11 @@ func lookups(m *moment) (out []subject) {
 		}
 		return out
 	}
-	for _, name := range evidence.Candidates(m.Target.Name, m.Endpoint.Search) {
+	names, asIs := m.Endpoint.Completed(m.Target.Name)
+	if asIs == 0 && !failed(m, names[0]) { // it is completed only when it leads to nothing as it stands
+		names = names[:1]
+	}
+	for _, name := range names {
 		if !m.Families.No4 {
 			ask(name, "A")
 		}
@@ -46,6 +50,13 @@ func lookups(m *moment) (out []subject) {
 		}
 	}
 	return out
+}
+
+// failed reports whether a server has answered about a name, whatever it said, and no address has come of it.
+func failed(m *moment, name string) bool {
+	return len(m.Addresses) == 0 && slices.ContainsFunc(m.Lookups, func(l evidence.Lookup) bool {
+		return l.Name == name && l.AboutTarget() && l.Outcome == evidence.Answered
+	})
 }
 
 // ownAddress is one of this machine's, an IPv4 one if there is any.

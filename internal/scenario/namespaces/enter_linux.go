@@ -79,18 +79,12 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 // runs sees the change.
 func (l *Lab) writeFiles() error {
 	node := l.scenario.NodeAt(l.scenario.Site.Endpoint, time.Since(l.Began))
-	var conf, hosts strings.Builder
-	for _, r := range node.Resolvers {
-		fmt.Fprintf(&conf, "nameserver %v\n", r)
-	}
-	if len(node.Search) > 0 {
-		fmt.Fprintf(&conf, "search %s\n", strings.Join(node.Search, " "))
-	}
+	var hosts strings.Builder
 	hosts.WriteString("127.0.0.1 localhost\n")
 	for name, a := range node.Hosts {
 		fmt.Fprintf(&hosts, "%v %s\n", a, name)
 	}
-	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, conf.String()), "hosts": cmp.Or(l.Hosts, hosts.String()),
+	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, node.ResolvConfText()), "hosts": cmp.Or(l.Hosts, hosts.String()),
 		"authority.pem": string(l.authority.PEM())}
 	for name, content := range files {
 		if err := os.WriteFile(filepath.Join(l.dir, name), []byte(content), 0o644); err != nil {

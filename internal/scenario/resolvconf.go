@@ -1,0 +1,21 @@
+package scenario
+
+import (
+	"fmt"
+	"strings"
+)
+
+// ResolvConfText is the node's resolv.conf: as the scenario has it, or made from its name servers and its search list.
+func (n *Node) ResolvConfText() string {
+	if n.ResolvConf != "" {
+		return n.ResolvConf
+	}
+	var b strings.Builder
+	for _, r := range n.Resolvers {
+		fmt.Fprintf(&b, "nameserver %v\n", r)
+	}
+	if len(n.Search) > 0 {
+		fmt.Fprintf(&b, "search %s\n", strings.Join(n.Search, " "))
+	}
+	return b.String()
+}
