@@ -148,7 +148,7 @@ func CheckPage(s *evidence.Set, r verdict.Result, at time.Time) draw.Page {
 	}
 	about := s.Target.String()
 	if s.Target.IsZero() {
-		about = "gateway and name servers; nothing beyond was asked for"
+		about = "gateway, name servers and who answers past them; no target was given"
 	}
 	p := draw.Page{Title: "Can " + host + " reach it?  " + about, At: at,
 		Lines: []string{

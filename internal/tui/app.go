@@ -153,7 +153,7 @@ func newModel(ctx context.Context, c Config) *model {
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
 	m.input.SetVirtualCursor(false)
-	m.input.Placeholder = "name, address, name:port or URL; empty for the gateway and the name servers alone"
+	m.input.Placeholder = "name, address, name:port or URL; empty where nothing works at all"
 	if c.Ground.Machine == nil {
 		m.over = []*layer{casesLayer}
 	} else {

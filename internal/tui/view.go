@@ -108,7 +108,7 @@ func (m *model) title() string {
 	right := ""
 	narrow := m.width < 110
 	if m.case_ != nil {
-		right = "nothing beyond was asked for"
+		right = "no target was given"
 		if !m.target.IsZero() {
 			right = "asked for " + m.target.String()
 		}

@@ -117,6 +117,35 @@ func TestFactsAreWorkedOutOnceAndStay(t *testing.T) {
 	assert.Equal(t, l, again)
 }
 
+// Without a target, somebody past the gateway must have answered: an end host, and a router only where no end host is known.
+func TestWhoAnswersBeyond(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*evidence.Set)
+		who    netip.Addr
+	}{
+		"an end host": {func(*evidence.Set) {}, Bookings},
+		"routers alone, and a server that keeps silent": {func(s *evidence.Set) {
+			CutAfter(s, Gateway, Edge, Provider)
+			s.Echoes, s.Lookups = s.Echoes[:1], s.Lookups[:1]
+		}, netip.Addr{}},
+		"routers alone, where no server is known": {func(s *evidence.Set) {
+			s.Endpoint.Resolvers = s.Endpoint.Resolvers[:1]
+			s.Echoes, s.Lookups, s.Hops = s.Echoes[:1], s.Lookups[:1], Path(evidence.Unassigned, Gateway, Edge, netip.Addr{})
+		}, Edge},
+		"nobody": {Cut, netip.Addr{}},
+	} {
+		s := Healthy()
+		s.Target, s.Connects, s.Routes, s.Webs = target.Target{}, nil, nil, nil
+		c.change(s)
+		who, ok := facts.New(s).AnswersBeyond()
+		assert.Equal(t, c.who, who, name)
+		assert.Equal(t, c.who.IsValid(), ok, name)
+		if !ok {
+			assert.NotEqual(t, facts.Yes, facts.New(s).Usable(), name)
+		}
+	}
+}
+
 func TestWhoEndsThePath(t *testing.T) {
 	s := Healthy()
 	CutAfter(s, Gateway, Edge, Provider)

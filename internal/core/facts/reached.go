@@ -73,7 +73,7 @@ func (f *Facts) Acid(a netip.Addr) Answer {
 }
 
 // Usable reports whether the target can be used: every family that its name publishes, and for which this machine has a route, passes the
-// acid test. Without a target: whether gateway and a resolver answer.
+// acid test. Without a target: whether gateway and a resolver answer, and somebody past the gateway.
 func (f *Facts) Usable() Answer { return f.usable.of(f.reckonUsable) }
 
 func (f *Facts) reckonUsable() Answer {
@@ -136,13 +136,29 @@ func (f *Facts) usableLocally() Answer {
 		speaks = speaks || r.Speaks == Yes
 		open = open || r.Speaks == Unknown && r.NotSent == ""
 	}
+	_, beyond := f.AnswersBeyond()
 	switch {
-	case f.Alive == Yes && speaks:
+	case f.Alive == Yes && speaks && beyond:
 		return Yes
-	case f.Alive == No, !speaks && !open:
+	case f.Alive == No, !speaks && !open, !beyond && !f.IsOpen(evidence.PathTrace, evidence.NameLookup):
 		return No
 	}
 	return Unknown
+}
+
+// AnswersBeyond is somebody past the gateway who has answered: an end host, or, where none is known there, a router on the way out.
+func (f *Facts) AnswersBeyond() (netip.Addr, bool) {
+	for _, a := range f.Witnesses() {
+		if f.Endpoint == nil || !f.Endpoint.OnLink(a) {
+			return a, true
+		}
+	}
+	for _, a := range f.Outside {
+		if len(f.OffLinkTrails()) == 0 && !f.Endpoint.OnLink(a) {
+			return a, true
+		}
+	}
+	return netip.Addr{}, false
 }
 
 // TargetOnLink reports whether the target needs no gateway.

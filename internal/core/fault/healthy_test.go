@@ -22,7 +22,7 @@ var healthyCases = []testCase{
 	}, zone: zone.None},
 	{name: "no target: in order as far as the gateway",
 		change: func(s *evidence.Set) { s.Target = target.Target{}; s.Connects, s.Routes = nil, nil }, zone: zone.None,
-		says: "nothing beyond was asked for"},
+		says: "no target was given"},
 	{name: "a family without a route does not count", change: func(s *evidence.Set) {
 		six := netip.MustParseAddr("2001:db8:113::70")
 		s.Lookups = append(s.Lookups,

@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// Target is what should be reachable. The zero Target asks for nothing beyond the gateway and the resolvers.
+// Target is what should be reachable. The zero Target asks for the gateway, the name servers, and whether anybody past them answers.
 type Target struct {
 	text string
 	Name string     // the host name, lower case and without a final dot, or ""

@@ -154,7 +154,9 @@ func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	}
 	switch {
 	case p.Target.IsZero():
-		r.Sentence = "This machine, its segment and its name service are in order as far as the gateway; nothing beyond was asked for."
+		beyond, _ := p.AnswersBeyond()
+		r.Sentence = fmt.Sprintf("This machine, its segment and its name service are in order, and %v answers past the gateway; no target was given.",
+			beyond)
 	case p.Target.URL != "":
 		r.Sentence = fmt.Sprintf("%s answers requests.", p.Target.Host())
 	case p.Target.Port != 0:

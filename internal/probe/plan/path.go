@@ -31,7 +31,7 @@ var pathSteps = []*step{
 	{brings: kinds(evidence.PathTrace), after: kinds(evidence.RouteLookup), of: routedAndSized, ask: (*run).traceTarget},
 	// Name servers beyond the gateway, set or offered, are the first witnesses that tell one target from all.
 	{brings: kinds(evidence.PathTrace), after: kinds(evidence.NameLookup), of: serversBeyond, ask: (*run).traceServer},
-	{brings: kinds(evidence.PathTrace), of: nowhere, needless: noTarget, until: lifeBeyond, ask: (*run).traceNowhere},
+	{brings: kinds(evidence.PathTrace), of: nowhere, until: lifeBeyond, ask: (*run).traceNowhere},
 }
 
 func routedAndSized(m *moment) (out []subject) {

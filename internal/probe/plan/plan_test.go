@@ -53,7 +53,7 @@ func TestTargets(t *testing.T) {
 		fault            string
 		says             string
 	}{
-		{scenario: "healthy", target: "", zone: zone.None, says: "nothing beyond was asked for"},
+		{scenario: "healthy", target: "", zone: zone.None, says: "no target was given"},
 		{scenario: "healthy", target: "bookings", zone: zone.None},
 		{scenario: "healthy", target: "203.0.113.80", zone: zone.None},
 		{scenario: "healthy", target: "203.0.113.80:443", zone: zone.None},
@@ -67,6 +67,11 @@ func TestTargets(t *testing.T) {
 		{scenario: "gateway-silent", target: "172.27.40.50", zone: zone.None},
 		{scenario: "gateway-silent", target: "", zone: zone.LocalSubnet, fault: "gateway-silent"},
 		{scenario: "gateway-not-set", target: "172.27.40.50", zone: zone.None},
+		{scenario: "path-stops", target: "", zone: zone.Beyond}, // its routers answer, and no end host does
+		{scenario: "routing-loop", target: "", zone: zone.Beyond, fault: "routing-loop"},
+		{scenario: "uplink-down-names-too", target: "", zone: zone.Beyond},
+		{scenario: "gateway-does-not-forward", target: "", zone: zone.LocalSubnet, fault: "gateway-does-not-forward"},
+		{scenario: "healthy-six-only", target: "", zone: zone.None, says: "answers past the gateway"},
 		{scenario: "resolver-silent", target: "203.0.113.80:443", zone: zone.None},
 	} {
 		t.Run(c.scenario+" "+c.target, func(t *testing.T) {
