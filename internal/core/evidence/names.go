@@ -3,7 +3,11 @@ package evidence
 import (
 	"net/netip"
 	"slices"
+	"strings"
 )
+
+// OwnName is where addresses come from that belong to a name of this machine for itself.
+const OwnName = "this machine itself"
 
 // TargetAddresses returns the addresses under which the target is to be reached, and where they come from: given outright, from the hosts
 // file (which beats DNS, as nsswitch has it by default), or from the resolvers, in their order. Empty while none is known.
@@ -16,6 +20,9 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	}
 	if found := s.Endpoint.HostsEntries(s.Target.Name); len(found) > 0 {
 		return s.allowed(found), "hosts file"
+	}
+	if own := strings.ToLower(s.Target.Name); own == "localhost" || strings.HasSuffix(own, ".localhost") { // RFC 6761 §6.3
+		return s.allowed([]netip.Addr{netip.MustParseAddr("127.0.0.1"), netip.IPv6Loopback()}), OwnName
 	}
 	names, _ := s.Endpoint.Completed(s.Target.Name)
 	for _, name := range names {

@@ -5,11 +5,12 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/zone"
 )
 
 // NeedsName reports whether the target can only be reached after a look-up.
 func (f *Facts) NeedsName() bool {
-	return f.Target.Name != "" && f.Source != "hosts file"
+	return f.Target.Name != "" && f.Source != "hosts file" && f.Source != evidence.OwnName
 }
 
 // NameFailed reports whether all look-ups are over and gave no address.
@@ -144,6 +145,22 @@ func (f *Facts) usableLocally() Answer {
 		return No
 	}
 	return Unknown
+}
+
+// TargetZone is where the target stands: on this machine, on its segment, or beyond. A fault of the target itself cannot lie farther away. It
+// is Unknown while no address is known; where they stand at different places, the farthest counts.
+func (f *Facts) TargetZone() (z zone.Zone) {
+	for _, a := range f.Addresses {
+		switch route, known := f.RouteTo(a); {
+		case a.IsLoopback() || f.Owns(a) || known && route.Verdict == endpoint.LocalRoute:
+			z = max(z, zone.Host)
+		case f.OnLink(a) && !(known && route.Via.IsValid()):
+			z = max(z, zone.LocalSubnet)
+		default:
+			z = max(z, zone.Beyond)
+		}
+	}
+	return z
 }
 
 // AnswersBeyond is somebody past the gateway who has answered: an end host, or, where none is known there, a router on the way out.

@@ -5,13 +5,33 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
 	"slices"
 	"time"
 )
 
+// own asks for a service of this machine itself, and somebody says so.
+func own(text string, at netip.Addr, r evidence.Reply) func(*evidence.Set) {
+	return func(s *evidence.Set) {
+		s.Target, _ = target.Parse(text)
+		s.Routes = []endpoint.RouteAnswer{{To: at, Verdict: endpoint.LocalRoute, Interface: "lo"}}
+		s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(at, s.Target.Port), Reply: r}}
+		s.Hops, s.Lookups = nil, s.Lookups[:1]
+	}
+}
+
+var loopback = netip.MustParseAddr("127.0.0.1")
+
 var beyondCases = []testCase{
+	{name: "nothing listens on this machine", change: own("127.0.0.1:9", loopback,
+		evidence.Reply{Outcome: evidence.Refused, From: loopback}), zone: zone.Host, fault: "service-refused"},
+	{name: "nothing listens at this machine's address", change: own("172.27.40.23:9", Own,
+		evidence.Reply{Outcome: evidence.Refused, From: Own}), zone: zone.Host, fault: "service-refused"},
+	{name: "nothing listens on localhost, which needs no name server", change: own("localhost:9", loopback,
+		evidence.Reply{Outcome: evidence.Refused, From: loopback}), zone: zone.Host, fault: "service-refused"},
+	{name: "this machine's own service is filtered", change: own("127.0.0.1:9", loopback, Silence()), zone: zone.Host},
 	{name: "uplink down", change: func(s *evidence.Set) {
 		CutAfter(s, Gateway)
 	}, zone: zone.Beyond, fault: "uplink-down", confidence: verdict.Certain, cleared: []string{"gateway-silent", "segment-isolated"}},

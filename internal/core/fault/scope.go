@@ -60,6 +60,9 @@ func (f *Fault) Relevant(p *facts.Facts, z zone.Zone) bool {
 	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
 		return f.Matters == WhileThereIsNoAddress
 	}
+	if p.TargetZone() == zone.Host && z > zone.Host { // nothing outside is in the way to this machine itself
+		return false
+	}
 	switch f.Matters {
 	case WhileThereIsNoAddress, IfItShows:
 		return false

@@ -87,6 +87,9 @@ func judge(catalogue []*fault.Fault, p *facts.Facts) Result {
 		if finding.Zone != zone.Unknown {
 			z = finding.Zone
 		}
+		if at := p.TargetZone(); f.Scope&fault.OfTarget != 0 && at != zone.Unknown {
+			z = min(z, at)
+		}
 		r.Suspects = append(r.Suspects,
 			Suspect{Fault: f, Zone: z, Standing: finding.Standing, For: finding.For, Against: finding.Against, finding: finding,
 				rank: int(z)*1000 + i})
@@ -155,8 +158,8 @@ func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	switch {
 	case p.Target.IsZero():
 		beyond, _ := p.AnswersBeyond()
-		r.Sentence = fmt.Sprintf("This machine, its segment and its name service are in order, and %v answers past the gateway; no target was given.",
-			beyond)
+		r.Sentence = fmt.Sprintf(
+			"This machine, its segment and its name service are in order, and %v answers past the gateway; no target was given.", beyond)
 	case p.Target.URL != "":
 		r.Sentence = fmt.Sprintf("%s answers requests.", p.Target.Host())
 	case p.Target.Port != 0:
@@ -216,6 +219,10 @@ func (r *Result) open(p *facts.Facts) {
 		r.Zone = left[0].Zone
 		r.Sentence = fmt.Sprintf("The fault lies %s; which one of several it is, the evidence does not tell.", place(left[0].Zone))
 		r.Next = append(r.Next, "Compare with a second target out there: passepartout check ANOTHER-NAME.")
+	case p.TargetZone() == zone.Host && len(p.Open) == 0:
+		one, r.Zone = true, zone.Host
+		r.Sentence = fmt.Sprintf("%s is this machine itself: what does not answer lies here.", p.Target.Host())
+		r.Next = append(r.Next, "See on this machine whether the service runs, and at which address and port it listens.")
 	case missing != "":
 		r.Sentence = "The evidence does not single out a zone: " + missing + "."
 	default:
