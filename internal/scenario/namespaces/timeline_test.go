@@ -5,6 +5,8 @@ package namespaces_test
 import (
 	"context"
 	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -30,7 +32,7 @@ func TestNamesMoveOnBothGrounds(t *testing.T) {
 	s, err := scenario.Load("target-moves")
 	require.NoError(t, err)
 	s.Timeline.Repeat = 0
-	s.Timeline.Events[0].From, s.Timeline.Events[0].For = scenario.Duration(2*time.Second), 0
+	s.Timeline.Events[0].From, s.Timeline.Events[0].For = scenario.Duration(6*time.Second), 0 // the first question is asked long before
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	for _, g := range grounds(t, s) {
@@ -44,7 +46,7 @@ func TestNamesMoveOnBothGrounds(t *testing.T) {
 			assert.Eventually(t, func() bool {
 				a := ask().Addresses
 				return len(a) == 1 && a[0] == netip.MustParseAddr("203.0.113.81")
-			}, 8*time.Second, 100*time.Millisecond, g.name)
+			}, 30*time.Second, 100*time.Millisecond, g.name)
 		})
 	}
 }
@@ -75,9 +77,10 @@ func TestPortSwitchedOffMidRun(t *testing.T) {
 	port(netlink.LinkSetUp)
 	time.Sleep(5 * time.Second)
 	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
-		if all := l.Outages(); assert.Len(t, all, 1) {
-			assert.Equal(t, zone.Host, all[0].Zone)
-			assert.Contains(t, all[0].Evidence(), "eth0 was switched off")
+		off := slices.DeleteFunc(slices.Clone(l.Outages()),
+			func(o blame.Outage) bool { return !strings.Contains(o.Evidence(), "eth0 was switched off") })
+		if assert.Len(t, off, 1, "%+v", l.Outages()) { // a machine that stands still may make others of its own
+			assert.Equal(t, zone.Host, off[0].Zone)
 		}
 		gw := subjects[1].Record
 		assert.Greater(t, gw.Counts().NotSent, 5, "the machine knows no way there")
