@@ -48,7 +48,7 @@ func (m *model) questionPage() (lines []string, x, y int) {
 	}
 	const about = "A name or an address asks whether anything comes back from it. With a port, whether a connection opens; with a URL, " +
 		"whether the service answers. " +
-		"Left empty, this machine, its segment, gateway and name servers are judged alone."
+		"Left empty, because nothing works at all: this machine, its segment, gateway and name servers, and whether anybody past them answers."
 	for _, l := range wrap(about, min(m.width-8, 110), 4) {
 		lines = append(lines, "    "+t.faint.Render(l))
 	}

@@ -20,10 +20,12 @@ func conflict(p *facts.Facts) Check {
 	if p.IsWithheld(evidence.AddressConflict) {
 		c.State, c.Fact = Skipped, "could not be asked"
 	}
+	var alone []netip.Addr
 	for _, k := range p.Conflicts {
 		switch k.Outcome {
 		case evidence.Silent:
-			c.State, c.Fact, c.Took = Holds, "nobody else answers for "+k.Address.String(), k.Waited
+			alone = append(alone, k.Address)
+			c.State, c.Fact, c.Took = Holds, "nobody else answers for "+wording.List(alone), k.Waited
 		case evidence.Answered:
 			c.State, c.Fact = Broken, fmt.Sprintf("%v answers for %v too", k.Hardware, k.Address)
 		case evidence.LocalError:
