@@ -63,9 +63,9 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			set := r.cutShort(m.Open)
 			return set, verdict.Judge(set), nil
 		case <-r.changed:
-			m = r.look(ctx)
+			m = r.lookAlive(ctx, m)
 		case <-clock.C:
-			m = r.look(ctx)
+			m = r.lookAlive(ctx, m)
 		case <-judge.C:
 			due = false
 			result := verdict.Of(m.Facts)
@@ -92,6 +92,14 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 			judge.Reset(judgePause)
 		}
 	}
+}
+
+// lookAlive looks at the plan, while there is time: what is known when the time is up is what was known before the questions ended with it.
+func (r *run) lookAlive(ctx context.Context, was *moment) *moment {
+	if m := r.look(ctx); ctx.Err() == nil {
+		return m
+	}
+	return was
 }
 
 // stopped reports whether a context has ended.
