@@ -116,7 +116,8 @@ func contradictions(m *model) (out []string) {
 		switch {
 		case st.State == verdict.Broken:
 			broken = append(broken, st)
-			if v.Standing == state.Current && blamed && in > z && st.Role != topology.Service {
+			told := slices.ContainsFunc(v.Result.Also, func(o verdict.Other) bool { return o.Zone == in })
+			if v.Standing == state.Current && blamed && in > z && st.Role != topology.Service && !told {
 				out = append(out, fmt.Sprintf("the line is broken at %s, behind the fault", st.Label))
 			}
 			if v.Standing == state.Current && blamed && in < z && len(v.Result.Also) == 0 {
