@@ -126,7 +126,7 @@ func (r *run) lookUpElsewhere(ctx context.Context, s subject) {
 
 // names looks up what the addresses that were met are called.
 func (r *run) names(ctx context.Context, _ subject) {
-	const patience = 500 * time.Millisecond
+	const patience = 2 * time.Second // the verdict has been reached: only the names on the screen wait for it
 	f := facts.New(r.snapshot())
 	addrs := slices.Concat(f.Others, f.Outside)
 	for _, v6 := range []bool{false, true} {
