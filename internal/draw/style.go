@@ -1,6 +1,7 @@
 package draw
 
 import (
+	"cmp"
 	"image/color"
 	"passepartout/internal/core/zone"
 
@@ -32,8 +33,8 @@ var (
 	coral = rgb(0xaf1a1a)
 )
 
-var zoneNames = map[zone.Zone]string{zone.Unknown: "unknown", zone.Host: "host", zone.LocalSubnet: "local subnet",
-	zone.Beyond: "beyond"}
+// zoneName names a zone, also one that is not known.
+func zoneName(z zone.Zone) string { return cmp.Or(z.String(), "unknown") }
 
 func plain(size vg.Length) text.Style { return style("", size, ink) }
 func bold(size vg.Length) text.Style  { return style("bold", size, ink) }

@@ -179,7 +179,7 @@ func (t Times) lane(dc vgdraw.Canvas, l Lane, x func(time.Duration) vg.Length) {
 	put(dc, bold(textSize), x(t.From)+2, dc.Max.Y-9, cut(bold(textSize), l.Name, 8*vg.Centimeter)+"   ")
 	if l.Zone != zone.Unknown {
 		put(dc, faint(smallSize), x(t.From)+8+bold(textSize).Width(cut(bold(textSize), l.Name, 8*vg.Centimeter)), dc.Max.Y-9,
-			zoneNames[l.Zone])
+			zoneName(l.Zone))
 	}
 	for i, words := range wrap(plain(smallSize), l.Note, noteWidth-10) {
 		put(dc, plain(smallSize), x(t.To)+8, dc.Max.Y-22-vg.Length(i)*11, words)
@@ -197,8 +197,8 @@ func (t Times) bands(dc vgdraw.Canvas, top vg.Length, x func(time.Duration) vg.L
 		}
 		line(dc, stroke(ink, 2, zoneDash[b.Zone]...), from, top-4, to, top-4)
 		if from >= free {
-			put(dc, plain(smallSize), from, top-14, zoneNames[b.Zone])
-			free = from + plain(smallSize).Width(zoneNames[b.Zone]) + 4
+			put(dc, plain(smallSize), from, top-14, zoneName(b.Zone))
+			free = from + plain(smallSize).Width(zoneName(b.Zone)) + 4
 		}
 	}
 }

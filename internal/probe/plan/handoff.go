@@ -53,16 +53,6 @@ func silentOnLink(m *moment) (out []subject) {
 
 func routerGone(m *moment, s subject) (bool, time.Duration) { return gone(m, s.by), 0 }
 
-// own4 is the address from which hand-offs are sent.
-func (r *run) own4() netip.Addr {
-	if i, ok := r.endpoint.Interface(r.iface); ok {
-		if own := i.Usable(false); len(own) > 0 {
-			return own[0].Prefix.Addr()
-		}
-	}
-	return netip.Addr{}
-}
-
 // through hands a router what the mask takes for a neighbour.
 func (r *run) through(ctx context.Context, s subject) {
 	patience := throughPatience
@@ -71,17 +61,17 @@ func (r *run) through(ctx context.Context, s subject) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	n := r.segment.Resolve(ctx, r.own4(), s.by)
+	n := r.segment.Resolve(ctx, r.sourceFor(s.by), s.by)
 	if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
 		return
 	}
 	r.observe(evidence.Handoff{To: s.addr, By: s.by, HopLimit: 64}) // before the answer can arrive at the interface
-	r.observe(r.segment.HandTo(ctx, s.by, n.Hardware[0], r.own4(), netip.AddrPortFrom(s.addr, r.Target.Port), 64))
+	r.observe(r.segment.HandTo(ctx, s.by, n.Hardware[0], r.sourceFor(s.by), netip.AddrPortFrom(s.addr, r.Target.Port), 64))
 }
 
 // neighboursMet are those that the sweep finds, while the gateway's way leads nowhere.
 func neighboursMet(m *moment) (out []subject) {
-	if !m.GatewayDoubtful() || forwards(m) {
+	if !m.GatewayDoubtful() || forwards(m.Set) {
 		return nil
 	}
 	for _, n := range m.Neighbours {
@@ -94,11 +84,11 @@ func neighboursMet(m *moment) (out []subject) {
 }
 
 // forwards reports whether a neighbour has been found that passes traffic on: nobody else need be asked.
-func forwards(m *moment) bool {
-	return slices.ContainsFunc(m.Handoffs, func(h evidence.Handoff) bool { return h.HopLimit == 1 && h.Passed() })
+func forwards(s *evidence.Set) bool {
+	return slices.ContainsFunc(s.Handoffs, func(h evidence.Handoff) bool { return h.HopLimit == 1 && h.Passed() })
 }
 
-func forwarderFound(m *moment, _ subject) (bool, time.Duration) { return forwards(m), 0 }
+func forwarderFound(m *moment, _ subject) (bool, time.Duration) { return forwards(m.Set), 0 }
 
 // handOff hands a neighbour a packet for elsewhere whose hop limit runs out there, if it passes it on.
 func (r *run) handOff(ctx context.Context, s subject) {
@@ -115,7 +105,7 @@ func (r *run) handOff(ctx context.Context, s subject) {
 	}
 	one, done := context.WithTimeout(ctx, handoffPatience)
 	defer done()
-	if h := r.segment.HandTo(one, s.by, n.Hardware[0], r.own4(), netip.AddrPortFrom(to, 0), 1); ctx.Err() == nil || h.Came() {
+	if h := r.segment.HandTo(one, s.by, n.Hardware[0], r.sourceFor(s.by), netip.AddrPortFrom(to, 0), 1); ctx.Err() == nil || h.Came() {
 		r.observe(h)
 	}
 }

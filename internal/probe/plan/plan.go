@@ -43,7 +43,8 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	ctx, cancel := context.WithCancel(ctx)
 	awaited := &awaiting{Machine: c.Machine, open: map[evidence.Arrival]int{}}
 	c.Machine = awaited
-	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited, stopped: stopped(ctx)}
+	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited,
+		stopped: func() bool { return ctx.Err() != nil }}
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
@@ -101,9 +102,6 @@ func (r *run) lookAlive(ctx context.Context, was *moment) *moment {
 	}
 	return was
 }
-
-// stopped reports whether a context has ended.
-func stopped(ctx context.Context) func() bool { return func() bool { return ctx.Err() != nil } }
 
 // lookAgain reads the machine once more before a fault is named: evidence from before and after a change does not fit together.
 func (r *run) lookAgain(ctx context.Context) {

@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/facts"
 	"passepartout/internal/core/path"
 	"passepartout/internal/guard"
 	"passepartout/internal/probe"
@@ -246,9 +247,8 @@ func (r *run) gatewaySize(ctx context.Context, s subject) {
 }
 
 func (r *run) targetSize(ctx context.Context, s subject) {
-	i := slices.IndexFunc(r.snapshot().Routes, func(x endpoint.RouteAnswer) bool { return x.To == s.addr })
-	if i >= 0 {
-		r.size(ctx, s.addr, r.snapshot().Routes[i].Interface, r.echoless(targetEcho, s.addr), func() { r.mark(mark{sizing, s.addr}) })
+	if route, known := facts.New(r.snapshot()).RouteTo(s.addr); known {
+		r.size(ctx, s.addr, route.Interface, r.echoless(targetEcho, s.addr), func() { r.mark(mark{sizing, s.addr}) })
 	}
 }
 

@@ -178,25 +178,25 @@ func (r *run) loopback(ctx context.Context, _ subject) {
 
 // neighbour resolves an address on the segment: in frames where permitted, else by provoking the kernel.
 func (r *run) neighbour(ctx context.Context, s subject) {
-	iface, ok := r.endpoint.Interface(r.iface)
-	if !ok {
-		return
-	}
 	if r.segment == nil {
-		probe.Provoke(ctx, r.Machine, iface.Name, []netip.Addr{s.addr}, neighbourPatience, func(n evidence.Neighbour) {
+		probe.Provoke(ctx, r.Machine, r.iface, []netip.Addr{s.addr}, neighbourPatience, func(n evidence.Neighbour) {
 			if ctx.Err() == nil {
 				r.observe(n)
 			}
 		})
 		return
 	}
-	if n := r.segment.Resolve(ctx, sourceFor(iface, s.addr), s.addr); ctx.Err() == nil || n.Came() {
+	if n := r.segment.Resolve(ctx, r.sourceFor(s.addr), s.addr); ctx.Err() == nil || n.Came() {
 		r.observe(n)
 	}
 }
 
 // sourceFor is an own address from which to ask for a neighbour: one of the same scope.
-func sourceFor(iface *endpoint.Interface, to netip.Addr) netip.Addr {
+func (r *run) sourceFor(to netip.Addr) netip.Addr {
+	iface, ok := r.endpoint.Interface(r.iface)
+	if !ok {
+		return netip.Addr{}
+	}
 	if to.Is4() {
 		if own := iface.Usable(false); len(own) > 0 {
 			return own[0].Prefix.Addr()
@@ -328,7 +328,7 @@ func (r *run) sweep(ctx context.Context, _ subject) {
 	enough := func() bool { return answered.Load() >= sweepEnough }
 	if f.GatewayFromDHCP() {
 		enough = func() bool {
-			return slices.ContainsFunc(r.snapshot().Handoffs, func(h evidence.Handoff) bool { return h.HopLimit == 1 && h.Passed() })
+			return forwards(r.snapshot())
 		}
 	}
 	swept := 0
