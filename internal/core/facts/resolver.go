@@ -30,13 +30,17 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 	}
 	for _, a := range f.Endpoint.AskedResolvers() {
 		x := ResolverFact{Address: a, OnLink: f.OnLink(a) || f.Owns(a) || a.IsLoopback(), Behind: f.Endpoint.Behind(a)}
-		silent, mute, none := false, false, false
+		silent := false
+		tried := map[string]*nameTried{} // by the names under which the target is looked up
 		led := f.ledBy(a)
 		for _, l := range f.Lookups {
 			if l.Server != a || led != "" && l.AboutTarget() && l.Name != led {
 				continue // of names that are tried before, or after, the one that has addresses nothing hangs
 			}
 			x.Asked = true
+			if tried[l.Name] == nil && l.AboutTarget() {
+				tried[l.Name] = &nameTried{}
+			}
 			switch l.Outcome {
 			case evidence.Answered:
 				x.Speaks, x.RTT = Yes, l.RTT
@@ -44,24 +48,30 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 				case !l.AboutTarget():
 				case len(l.Addresses) > 0:
 					x.Has = true
-				case l.RCode == "NXDOMAIN" || l.RCode == "NOERROR":
-					x.Missing = true
-					none = none || l.RCode == "NXDOMAIN"
-				}
-				if l.AboutTarget() && l.RCode != "NOERROR" && l.RCode != "NXDOMAIN" {
+				case l.RCode == "NXDOMAIN":
+					tried[l.Name].none = true
+				case l.RCode == "NOERROR":
+					tried[l.Name].empty = true
+				default:
 					x.RCode = l.RCode
 				}
 			case evidence.Refused:
 				x.Closed = true
 			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Malformed:
 				silent = true
-				mute = mute || l.AboutTarget()
+				if l.AboutTarget() {
+					tried[l.Name].mute = true
+				}
 			case evidence.LocalError:
 				x.NotSent = l.Reason
 			}
 		}
-		// No address in one family says nothing while the question about the other is unanswered; that the name does not exist says all.
-		x.Missing = x.Missing && !x.Has && (none || !mute)
+		mute := false
+		x.Missing = len(tried) > 0 && !x.Has
+		for _, t := range tried {
+			x.Missing = x.Missing && t.missing()
+			mute = mute || t.mute
+		}
 		x.Mute = x.Speaks == Yes && mute && !x.Has && !x.Missing && x.RCode == ""
 		if x.Speaks == Unknown && (silent || x.Closed) {
 			x.Speaks = No
@@ -78,6 +88,17 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 	}
 	return out
 }
+
+// nameTried is what a server says of one of the names under which the target is looked up.
+type nameTried struct {
+	none  bool // it does not exist
+	empty bool // it has no address of some family
+	mute  bool // a question about it was not answered
+}
+
+// missing reports whether it leads to nothing. That it has no address of one family says so only if the question about the other was answered;
+// that it does not exist says all.
+func (t *nameTried) missing() bool { return t.none || t.empty && !t.mute }
 
 // ledBy is the name under which a server knows addresses of the target, as the system completes it; "" if it knows none.
 func (f *Facts) ledBy(server netip.Addr) string {

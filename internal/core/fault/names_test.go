@@ -18,6 +18,15 @@ var namesCases = []testCase{
 		Unnamed(s, AnsweredBy("NXDOMAIN"))
 		s.Lookups[0].Reply = Silence()
 	}, zone: zone.Beyond, fault: "name-not-found", confidence: verdict.Likely, also: []string{"resolver-silent-local"}},
+	{name: "the name as it stands was not answered for, and completed it does not exist", change: func(s *evidence.Set) {
+		Unnamed(s, AnsweredBy("NXDOMAIN"))
+		for i := range s.Lookups {
+			x := s.Lookups[i]
+			x.Name, x.RCode, x.Reply = "bookings.kittiwake.example", "", Silence()
+			s.Lookups = append(s.Lookups, x)
+			s.Lookups[i].Name = "bookings.kittiwake.example.kittiwake.example"
+		}
+	}, zone: zone.Beyond, fault: "name-server-failing", possible: []string{"name-not-found"}},
 	{name: "servers fail", change: func(s *evidence.Set) { Unnamed(s, AnsweredBy("SERVFAIL")) }, zone: zone.Beyond,
 		fault: "name-server-failing"},
 	{name: "the only server is beyond, there, and closed", change: func(s *evidence.Set) {

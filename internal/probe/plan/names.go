@@ -37,26 +37,46 @@ func lookups(m *moment) (out []subject) {
 		}
 		return out
 	}
+	kinds := addressKinds(m)
 	names, asIs := m.Endpoint.Completed(m.Target.Name)
-	if asIs == 0 && !failed(m, names[0]) { // it is completed only when it leads to nothing as it stands
+	if asIs == 0 && !failed(m, names[0], kinds) { // it is completed only when it leads to nothing as it stands
 		names = names[:1]
 	}
 	for _, name := range names {
-		if !m.Families.No4 {
-			ask(name, "A")
-		}
-		if !m.Families.No6 && (len(m.Endpoint.DefaultRoutes(true)) > 0 || ownAddress(m).Is6()) {
-			ask(name, "AAAA")
+		for _, kind := range kinds {
+			ask(name, kind)
 		}
 	}
 	return out
 }
 
-// failed reports whether a server has answered about a name, whatever it said, and no address has come of it.
-func failed(m *moment, name string) bool {
-	return len(m.Addresses) == 0 && slices.ContainsFunc(m.Lookups, func(l evidence.Lookup) bool {
-		return l.Name == name && l.AboutTarget() && l.Outcome == evidence.Answered
-	})
+// addressKinds are the types of record that are asked for.
+func addressKinds(m *moment) (kinds []string) {
+	if !m.Families.No4 {
+		kinds = append(kinds, "A")
+	}
+	if !m.Families.No6 && (len(m.Endpoint.DefaultRoutes(true)) > 0 || ownAddress(m).Is6()) {
+		kinds = append(kinds, "AAAA")
+	}
+	return kinds
+}
+
+// failed reports whether a server has said all about a name, and no address has come of it: that it does not exist, that it cannot be looked
+// up, or that it has no address of any family. That it has none of one family says nothing while the answer about the other is missing.
+func failed(m *moment, name string, kinds []string) bool {
+	if len(m.Addresses) > 0 {
+		return false
+	}
+	answers := map[netip.Addr]int{}
+	for _, l := range m.Lookups {
+		if l.Name != name || !l.AboutTarget() || l.Outcome != evidence.Answered {
+			continue
+		}
+		if answers[l.Server]++; l.RCode != "NOERROR" || answers[l.Server] == len(kinds) {
+			return true
+		}
+	}
+	return false
 }
 
 // ownAddress is one of this machine's, an IPv4 one if there is any.
