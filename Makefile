@@ -1,8 +1,9 @@
-.PHONY: demo test bench bench-dhcp bench-neighbours score bench-watch bench-notice bench-healthy build screenshots fuzz check
+.PHONY: demo test bench bench-dhcp bench-neighbours score score-mutated bench-watch bench-notice bench-healthy build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
 SEEDS ?= 3
+MUTATIONS ?= 2400
 # Packages whose tests measure: nothing runs beside them.
 MEASURE = internal/(machine/linux|scenario/namespaces)$$
 
@@ -38,11 +39,15 @@ bench-dhcp: ## the figures of DHCP: real clients against real servers, and how f
 
 bench-neighbours: ## the figures of neighbours and names: how fast a segment is asked, how near the times of name servers come (half a minute)
 	sh scripts/test-tools.sh
-	go test -count=1 -v -run 'TestAskingASegment|TestComparisonAgainstKnownDelays' ./internal/scenario/namespaces | grep -E '^(a /|name server|advice)|^(ok|FAIL)'
+	go test -count=1 -v -run 'TestAskingASegment|TestPoliteToASegment|TestComparisonAgainstKnownDelays' ./internal/scenario/namespaces | grep -E '^(a /|requests within|name server|advice)|^(ok|FAIL)'
 
 score: ## every scenario on every ground at several addresses and paces, with loss, and two faults at once: zone, fault, false alarms by family of fault, and what was taken for what (half an hour)
 	sh scripts/test-tools.sh
 	go test -count=1 -parallel 8 -timeout 90m -v -run 'TestScore' ./internal/scenario/namespaces -every -seeds $(SEEDS) | grep -E '^(score|  )|^(ok|FAIL)'
+
+score-mutated: ## every scenario again and again, each time with one harmless thing of its surroundings changed: how often the zone changes, and how far "certain" can be trusted (a quarter of an hour)
+	sh scripts/test-tools.sh
+	go test -count=1 -parallel 8 -timeout 90m -v -run 'TestScoreMutated' ./internal/scenario/namespaces -mutations $(MUTATIONS) | grep -E '^(score|  )|^(ok|FAIL)'
 
 bench-watch: ## the figures of watching: attribution, traces, many targets, a day, keys (about four minutes)
 	sh scripts/test-tools.sh

@@ -21,6 +21,9 @@ import (
 
 // Serve answers web requests on a listener until that is closed: the same service on every ground.
 func (spec Web) Serve(l net.Listener, host string, a *Authority) error {
+	if spec.Says != "" {
+		return greet(l, spec.Says)
+	}
 	if spec.TLS {
 		l = tls.NewListener(l, a.ConfigFor(host, spec.Cert))
 	}
@@ -29,6 +32,23 @@ func (spec Web) Serve(l net.Listener, host string, a *Authority) error {
 			spec.answer(w, host, a.now())
 		})}
 	return server.Serve(l)
+}
+
+// greet says the same to everybody who connects, waits for a word in return, and ends the connection.
+func greet(l net.Listener, words string) error {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		go func() {
+			defer conn.Close()
+			_ = conn.SetDeadline(time.Now().Add(2 * time.Second))
+			if _, err := io.WriteString(conn, words+"\r\n"); err == nil {
+				_, _ = conn.Read(make([]byte, 512))
+			}
+		}()
+	}
 }
 
 func (spec Web) answer(w http.ResponseWriter, host string, now time.Time) {

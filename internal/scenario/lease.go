@@ -19,6 +19,9 @@ func (s *Site) LeaseFile(node string, began time.Time) string {
 	n := s.Nodes[node]
 	for _, name := range n.PortNames() {
 		p := n.Ports[name]
+		for _, l := range p.Before {
+			b.WriteString(l.block(name, l.Address, began))
+		}
 		if p.Lease == nil && !p.Leased {
 			continue
 		}

@@ -151,6 +151,8 @@ type caseFile struct {
 type Repair struct {
 	Undo    []string                `yaml:"undo"`    // the nodes and segments whose changes are taken back; the others belong to the place
 	Publish map[string][]netip.Addr `yaml:"publish"` // names that every name server knows from then on
+	Power   []string                `yaml:"power"`   // the nodes that are switched on; all else that differs belongs to the place
+	Serve   map[string][]Web        `yaml:"serve"`   // the services that are started, by node; likewise
 }
 
 // Mended is the same case after its repair: the same target at the same place, with the same sheet.
@@ -163,7 +165,7 @@ func (s *Scenario) Mended() (*Scenario, error) {
 	if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
 		return nil, oneLine(err)
 	}
-	if len(c.Repair.Undo) == 0 {
+	if len(c.Repair.Undo)+len(c.Repair.Power)+len(c.Repair.Serve) == 0 {
 		c.Nodes, c.Segments = nil, nil
 	}
 	for _, name := range c.Repair.Undo {
@@ -173,9 +175,13 @@ func (s *Scenario) Mended() (*Scenario, error) {
 	if err := c.build(func(site string) ([]byte, error) { return s.variation.file("sites", site) }); err != nil {
 		return nil, err
 	}
-	for _, n := range c.Site.Nodes {
+	for name, n := range c.Site.Nodes {
 		if n.DNS != nil && n.DNS.Records != nil {
 			maps.Copy(n.DNS.Records, c.Repair.Publish)
+		}
+		n.Off = n.Off && !slices.Contains(c.Repair.Power, name)
+		if services, started := c.Repair.Serve[name]; started {
+			n.Web = services
 		}
 	}
 	c.Name, c.Expect, c.Clock, c.Responder, c.Timeline, c.variation = s.Name, Expect{Zone: "none"}, 0, "", Timeline{}, s.variation
@@ -279,7 +285,7 @@ func (s *Site) check() error {
 			if _, err := endpoint.ParseHardware(p.Hardware); p.Hardware != "" && err != nil {
 				return fmt.Errorf("node %s, port %s: %w", name, portName, err)
 			}
-			if s.Segments[p.Segment] == nil && !p.Tunnel {
+			if s.Segments[p.Segment] == nil && !p.Alone() {
 				return fmt.Errorf("node %s, port %s: segment %q is not there", name, portName, p.Segment)
 			}
 		}

@@ -45,6 +45,7 @@ type Node struct {
 	NoLoopback bool             `yaml:"no_loopback"` // its loopback port is down
 	NoExpiry   bool             `yaml:"no_expiry"`   // it does not say when a hop limit ran out
 	Expiries   *Ration          `yaml:"expiries"`    // how often it says so; nil: as often as it happens
+	Echoes     *Ration          `yaml:"echoes"`      // how often it answers echo requests; nil: always
 	DHCP       *DHCP            `yaml:"dhcp"`
 	Advertises *Advertises      `yaml:"advertises"`
 	DNS        *DNS             `yaml:"dns"`
@@ -53,6 +54,7 @@ type Node struct {
 	Proxy      *Proxy           `yaml:"proxy"`
 	Answers    uint16           `yaml:"answers"` // the UDP port at which our own responder stands; 0: none does
 	Captures   []Capture        `yaml:"captures"`
+	Relays     []Relay          `yaml:"relays"`
 	Filter     []Rule           `yaml:"filter"`
 
 	Resolvers  []netip.Addr          `yaml:"resolvers"`
@@ -71,7 +73,7 @@ type Entry struct {
 	Pinned  bool       `yaml:"pinned"` // set by hand, for good
 }
 
-// Ration bounds how often a router speaks.
+// Ration bounds how often a machine speaks: so many at once, and from then on so many a minute.
 type Ration struct {
 	PerMinute int `yaml:"per_minute"`
 	Burst     int `yaml:"burst"`
@@ -83,8 +85,9 @@ type Port struct {
 	Addresses []netip.Prefix `yaml:"addresses"`
 	Leased    bool           `yaml:"leased"` // the IPv4 address has a lifetime, as one from DHCP has
 	// what the DHCP client's file says; nil on a leased port: what the segment's DHCP service gives
-	Lease *Lease `yaml:"lease"`
-	Asks  *Asks  `yaml:"asks"` // a DHCP client that keeps asking on this port
+	Lease  *Lease  `yaml:"lease"`
+	Before []Lease `yaml:"before"` // older ones that the file still holds, the oldest first
+	Asks   *Asks   `yaml:"asks"`   // a DHCP client that keeps asking on this port
 	// its IPv6 addresses are checked for duplicates first (RFC 4862 §5.4); otherwise they are in use at once
 	Checks    bool    `yaml:"checks_duplicates"`
 	Down      bool    `yaml:"down"`      // administratively
@@ -95,6 +98,7 @@ type Port struct {
 	Damage    float64 `yaml:"damage"`    // percent of the frames that arrive damaged: the port drops and counts them
 	// a tunnel whose far end has gone: what is sent through it is lost. It needs no segment
 	Tunnel   bool `yaml:"tunnel"`
+	Bridge   bool `yaml:"bridge"`    // a bridge of this machine, such as containers bring, on which nothing stands. It needs no segment
 	ProxyARP bool `yaml:"proxy_arp"` // it answers for the addresses to which the node has a way elsewhere (RFC 1027)
 	// octets; 0: 1500. A router says "too big" for what does not fit the port that it must leave by
 	MTU int `yaml:"mtu"`
@@ -102,6 +106,7 @@ type Port struct {
 
 // Lease is what a DHCP client wrote down. What is not given is as the segment's DHCP service has it.
 type Lease struct {
+	Address   netip.Addr   `yaml:"address"` // what is not given is the port's
 	Server    netip.Addr   `yaml:"server"`
 	Ago       Duration     `yaml:"ago"` // when it was obtained; 0: 8 minutes ago
 	For       Duration     `yaml:"for"`
@@ -174,6 +179,7 @@ type Web struct {
 	Status   int    `yaml:"status"`   // of every answer; 0: 200
 	Location string `yaml:"location"` // where it sends everybody
 	Captive  *bool  `yaml:"captive"`  // it is the interface of a captive portal, and says this (RFC 8908)
+	Says     string `yaml:"says"`     // it is none: what it says to everybody who connects, and no more
 	Body     string `yaml:"body"`     // what it gives in place of its short page
 }
 
@@ -198,8 +204,20 @@ func (p *Proxies) Variables() map[string]string {
 // Capture is what a captive portal does on a router: IPv4 connections of the first port's segment to this port of anybody beyond are
 // accepted by the router itself, at a port of its own.
 type Capture struct {
-	Port uint16 `yaml:"port"`
-	At   uint16 `yaml:"at"`
+	Port uint16     `yaml:"port"`
+	At   uint16     `yaml:"at"`
+	To   netip.Addr `yaml:"to"` // those to this address alone; of anybody where it is not given
+}
+
+// Takes reports whether connections to an address and port are accepted in its place.
+func (c Capture) Takes(a netip.Addr, port uint16) bool {
+	return c.Port == port && (!c.To.IsValid() || c.To == a)
+}
+
+// Relay is what accepts connections at a port and passes all that comes on to a service, as firewalls and accelerators do.
+type Relay struct {
+	Port uint16         `yaml:"port"`
+	To   netip.AddrPort `yaml:"to"`
 }
 
 // Rule is one rule of a node's packet filter. Empty fields match anything.
@@ -227,6 +245,9 @@ func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d)
 
 // Worn reports whether the port is out of order in a way that only a port of our own making can show on a kernel.
 func (p *Port) Worn() bool { return p.Damage > 0 || p.Speed > 0 || p.Half }
+
+// Alone reports whether the port stands on no segment.
+func (p *Port) Alone() bool { return p.Tunnel || p.Bridge }
 
 // NodeNames lists the nodes that have power, in order.
 func (s *Site) NodeNames() []string {

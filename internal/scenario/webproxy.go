@@ -72,12 +72,38 @@ func (p *Proxy) tunnel(w http.ResponseWriter, r *http.Request, open func(context
 	}
 	defer near.Close()
 	_, _ = io.WriteString(near, "HTTP/1.1 200 Connection established\r\n\r\n")
+	join(near, early, far)
+}
+
+// join passes on what comes from either side, until one of them ends.
+func join(near io.Writer, from io.Reader, far io.ReadWriter) {
 	done := make(chan struct{}, 2)
-	for to, from := range map[io.Writer]io.Reader{far: early, near: far} {
+	for to, from := range map[io.Writer]io.Reader{far: from, near: far} {
 		go func() {
 			_, _ = io.Copy(to, from)
 			done <- struct{}{}
 		}()
 	}
 	<-done
+}
+
+// Serve accepts connections on a listener until that is closed, and passes each on.
+func (r Relay) Serve(l net.Listener, dial Dial) error {
+	for {
+		near, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		go func() {
+			defer near.Close()
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			far, err := dial(ctx, r.To)
+			if err != nil {
+				return
+			}
+			defer far.Close()
+			join(near, near, far)
+		}()
+	}
 }

@@ -20,6 +20,7 @@ type Reply struct {
 	Forbidden    bool          // with LocalError: this machine's own rules refused to send
 	Reason       string        // with LocalError and Malformed: in words
 	Waited       time.Duration // with Silent: how long
+	Unsent       int           // with Silent, of a connection: repeats of this machine that its own system did not let out, of all programs
 	MTU          int           // with TooBig: of the link that it did not fit; 0: not said
 }
 
@@ -48,10 +49,14 @@ type Echo struct {
 	Reply
 }
 
+// ByConnections is the method of a burst of connections to the target's own service: no host rations those as it does what it answers to
+// echo (RFC 1812 §4.3.2.8).
+const ByConnections = "tcp"
+
 // Burst is a number of small probes to one address in a short time, all of which have come to their end.
 type Burst struct {
 	To             netip.Addr
-	Method         string // "icmp", or "dns" for questions to a name server about itself
+	Method         string // "icmp", "dns" for questions to a name server about itself, or ByConnections
 	Sent, Received int
 	Median         time.Duration // of the round trips, when any came
 }
@@ -121,6 +126,8 @@ type Web struct {
 	To       netip.AddrPort
 	Status   int
 	Location string // of a redirect
+	Relay    string // who says that he has passed the answer on: the Via field of its head (RFC 9110 §7.6.3)
+	Spoke    string // with Malformed: how what came began, if it was not of the protocol asked for, HTTP or TLS
 	Via      string // the proxy that was asked to pass the request on, with its port; "": the service itself was asked
 	Flaw     TLSFlaw
 	Shown    Certificate // what the service showed of itself, with Flaw

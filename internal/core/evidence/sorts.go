@@ -154,7 +154,7 @@ var sorts = []*sort{
 		return cmp.Or(a.To.Compare(b.To), cmp.Compare(a.HopLimit, b.HopLimit), byReply(a.Reply, b.Reply))
 	}, PathTrace),
 	sortOf("burst", func(s *Set) *[]Burst { return &s.Bursts }, func(a, b Burst) int {
-		return cmp.Or(a.To.Compare(b.To), cmp.Compare(b.Received, a.Received))
+		return cmp.Or(a.To.Compare(b.To), cmp.Compare(b.Received, a.Received), cmp.Compare(a.Method, b.Method))
 	}, LossProbes),
 	sortOf("sizing", func(s *Set) *[]Sizing { return &s.Sizings }, func(a, b Sizing) int { return a.To.Compare(b.To) }, PacketSize),
 	sortOf("hand-off", func(s *Set) *[]Handoff { return &s.Handoffs }, func(a, b Handoff) int {

@@ -19,7 +19,7 @@ func (n *node) capture() {
 	for _, c := range n.spec().Captures {
 		rules = append(rules, stack.Rule{
 			Filter:   stack.IPHeaderFilter{Protocol: header.TCPProtocolNumber, CheckProtocol: true},
-			Matchers: []stack.Matcher{passing{n, c.Port}},
+			Matchers: []stack.Matcher{passing{n, c}},
 			Target:   &stack.RedirectTarget{Port: c.At, NetworkProtocol: proto},
 		})
 	}
@@ -35,10 +35,10 @@ func (n *node) capture() {
 	n.stack.IPTables().ReplaceTable(stack.NATID, stack.Table{Rules: rules, BuiltinChains: begins, Underflows: ends}, false)
 }
 
-// passing matches connections to a port of somebody else that arrive at the node's first port.
+// passing matches connections to somebody else that arrive at the node's first port and are to be captured.
 type passing struct {
 	node *node
-	port uint16
+	what scenario.Capture
 }
 
 // Match implements stack.Matcher.
@@ -48,11 +48,11 @@ func (m passing) Match(_ stack.Hook, packet *stack.PacketBuffer, in, _ string) (
 		return false, false
 	}
 	to := fromTCPIP(header.IPv4(packet.NetworkHeader().Slice()).DestinationAddress())
-	return header.TCP(transport).DestinationPort() == m.port && !m.node.owns(to), false
+	return m.what.Takes(to, header.TCP(transport).DestinationPort()) && !m.node.owns(to), false
 }
 
 // captures reports whether a frame that is to be passed on is accepted by the node itself.
 func (n *node) captures(p *port, v view) bool {
 	return p == n.ports[0] && !v.v6 && v.proto == "tcp" &&
-		slices.ContainsFunc(n.spec().Captures, func(c scenario.Capture) bool { return c.Port == v.dstPort })
+		slices.ContainsFunc(n.spec().Captures, func(c scenario.Capture) bool { return c.Takes(v.dst, v.dstPort) })
 }

@@ -194,6 +194,9 @@ func (p *port) describe() endpoint.Interface {
 	if spec.Tunnel {
 		i.Kind, i.Hardware = endpoint.Tunnel, endpoint.HardwareAddr{}
 	}
+	if spec.Bridge {
+		i.Kind = endpoint.Bridge
+	}
 	if !p.down.Load() {
 		i.Carrier = endpoint.CarrierPresent
 		if p.unplugged() {

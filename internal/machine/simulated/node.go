@@ -25,13 +25,15 @@ import (
 
 // node is one machine of the site: a whole userspace TCP/IP stack with its ports.
 type node struct {
-	name  string
-	now   atomic.Pointer[scenario.Node]       // as it is at present: a timeline may change it
-	held  atomic.Pointer[map[netip.Addr]bool] // its own addresses
-	stack *stack.Stack
-	ports []*port
-	lo    *loopback
-	speak *rate.Limiter // how often it says that a hop limit ran out; nil: always
+	name   string
+	now    atomic.Pointer[scenario.Node]       // as it is at present: a timeline may change it
+	held   atomic.Pointer[map[netip.Addr]bool] // its own addresses
+	stack  *stack.Stack
+	ports  []*port
+	lo     *loopback
+	speak  *rate.Limiter // how often it says that a hop limit ran out; nil: always
+	unsent atomic.Int64  // segments of TCP that its own filter has swallowed
+	echo   *rate.Limiter // how often it answers echo requests; nil: always
 }
 
 // spec is the node as it is at present.
@@ -46,9 +48,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	n.now.Store(spec)
 	own := map[netip.Addr]bool{}
 	n.held.Store(&own)
-	if r := spec.Expiries; r != nil {
-		n.speak = rate.NewLimiter(rate.Limit(float64(r.PerMinute)/60), r.Burst)
-	}
+	n.speak, n.echo = rationed(spec.Expiries), rationed(spec.Echoes)
 	n.stack = stack.New(stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocol, arp.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{icmp.NewProtocol4, icmp.NewProtocol6, tcp.NewProtocol, udp.NewProtocol},
@@ -78,13 +78,15 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 		ps := spec.Ports[portName]
 		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment],
 			mtu: cmp.Or(ps.MTU, 1500), began: began,
-			unplugged: func() bool { return ps.Unplugged || s.Timeline.Unplugged(name, portName, time.Since(began)) }}
+			unplugged: func() bool {
+				return ps.Unplugged || ps.Bridge || s.Timeline.Unplugged(name, portName, time.Since(began))
+			}}
 		p.down.Store(ps.Down)
 		p.leaseLeft.Store(int64(s.Site.LeaseLeft(ps)))
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
 			return nil, fmt.Errorf("%s: %s: %s", name, portName, err)
 		}
-		if p.segment != nil { // a tunnel has none
+		if p.segment != nil { // a tunnel or an empty bridge has none
 			p.segment.attach(p)
 		}
 		n.ports = append(n.ports, p)
@@ -115,6 +117,13 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 		}
 	}
 	return n, nil
+}
+
+func rationed(r *scenario.Ration) *rate.Limiter {
+	if r == nil {
+		return nil
+	}
+	return rate.NewLimiter(rate.Limit(float64(r.PerMinute)/60), r.Burst)
 }
 
 // farRoutes are the routes that the node has besides those that follow from its addresses.
@@ -176,7 +185,7 @@ func (n *node) admit(p *port, frame []byte) ([]byte, bool) {
 		return frame, true
 	}
 	forMe := n.owns(v.dst) || frame[0]&1 == 1 || v.dst.IsMulticast()
-	if forMe && n.spec().NoEcho && v.echoRequest {
+	if forMe && v.echoRequest && (n.spec().NoEcho || n.echo != nil && !n.echo.Allow()) {
 		return nil, false
 	}
 	chain := "in"
@@ -219,6 +228,9 @@ func (n *node) release(frame []byte) bool {
 		return true
 	}
 	_, hit := match(n.spec().Filter, "out", v)
+	if hit && v.proto == "tcp" {
+		n.unsent.Add(1)
+	}
 	return !hit
 }
 

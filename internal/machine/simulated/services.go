@@ -2,6 +2,7 @@ package simulated
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -48,7 +49,7 @@ func (s *Site) serve(n *node, sc *scenario.Scenario, a *scenario.Authority) erro
 		s.closers = append(s.closers, func() { conn.Close() })
 		go func() { _ = responder.Serve(conn, nil) }()
 	}
-	if err := s.serveProxy(n); err != nil {
+	if err := errors.Join(s.serveProxy(n), s.serveRelays(n)); err != nil {
 		return err
 	}
 	for _, web := range n.spec().Web {
@@ -73,10 +74,25 @@ func (s *Site) serveProxy(n *node) error {
 		return fmt.Errorf("proxy on port %d: %w", spec.Port, err)
 	}
 	s.closers = append(s.closers, func() { listener.Close() })
-	dial := func(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
-		return gonet.DialContextTCP(ctx, n.stack, tcpip.FullAddress{Addr: toTCPIP(to.Addr()), Port: to.Port()}, protoOf(to.Addr()))
+	go func() { _ = spec.Serve(listener, n.spec().Hosts, n.dial) }()
+	return nil
+}
+
+// dial opens a connection from the node.
+func (n *node) dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	return gonet.DialContextTCP(ctx, n.stack, tcpip.FullAddress{Addr: toTCPIP(to.Addr()), Port: to.Port()}, protoOf(to.Addr()))
+}
+
+// serveRelays starts what accepts connections on a node and passes them on.
+func (s *Site) serveRelays(n *node) error {
+	for _, relay := range n.spec().Relays {
+		listener, err := gonet.ListenTCP(n.stack, tcpip.FullAddress{Port: relay.Port}, n.anyProto())
+		if err != nil {
+			return fmt.Errorf("relay on port %d: %w", relay.Port, err)
+		}
+		s.closers = append(s.closers, func() { listener.Close() })
+		go func() { _ = relay.Serve(listener, n.dial) }()
 	}
-	go func() { _ = spec.Serve(listener, n.spec().Hosts, dial) }()
 	return nil
 }
 

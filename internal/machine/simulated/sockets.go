@@ -263,7 +263,7 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 	entry, ready := waiter.NewChannelEntry(waiter.WritableEvents | waiter.EventErr | waiter.EventHUp)
 	wq.EventRegister(&entry)
 	defer wq.EventUnregister(&entry)
-	began := time.Now()
+	began, unsent := time.Now(), m.node.unsent.Load()
 	terr := ep.Connect(m.towards(c.To, c.Interface))
 	if _, started := terr.(*tcpip.ErrConnectStarted); started {
 		select {
@@ -275,7 +275,8 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 			terr = ep.LastError()
 		case <-ctx.Done():
 			ep.Close()
-			return nil, evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
+			return nil, evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began),
+				Unsent: max(int(m.node.unsent.Load()-unsent)-1, 0)} // the first of them is no repeat
 		}
 	}
 	took := time.Since(began)

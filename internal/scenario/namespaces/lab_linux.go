@@ -209,7 +209,7 @@ func (l *Lab) warm() error {
 	site := l.scenario.Site
 	near := map[string]bool{}
 	for _, p := range site.Nodes[site.Endpoint].Ports {
-		if p.Tunnel {
+		if p.Alone() {
 			continue
 		}
 		near[p.Segment] = !site.Segments[p.Segment].Acquainted
@@ -365,6 +365,12 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 			}
 			continue
 		}
+		if node.Ports[portName].Bridge {
+			if err := In(ns, func() error { return l.bridge(portName, node.Ports[portName]) }); err != nil {
+				return fmt.Errorf("port %s: %w", portName, err)
+			}
+			continue
+		}
 		*number++
 		inside, outside := "n"+strconv.Itoa(*number), "s"+strconv.Itoa(*number)
 		cables[name+"/"+portName] = outside
@@ -409,6 +415,25 @@ func (l *Lab) wire(name string, switches map[string]*hub, cables map[string]stri
 		}
 	}
 	return In(ns, func() error { return configureNode(name, node) })
+}
+
+// bridge makes a bridge on which nothing stands: up, without a carrier.
+func (l *Lab) bridge(name string, p *scenario.Port) error {
+	attrs := netlink.NewLinkAttrs()
+	attrs.Name = name
+	bridge := &netlink.Bridge{LinkAttrs: attrs}
+	if err := netlink.LinkAdd(bridge); err != nil {
+		return err
+	}
+	if err := l.configurePort(name, name, p); err != nil {
+		return err
+	}
+	// One that never had a member has a carrier; one whose last container has ended has none.
+	guest := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: "guest", MasterIndex: bridge.Attrs().Index}, PeerName: "guest-end"}
+	if err := netlink.LinkAdd(guest); err != nil {
+		return err
+	}
+	return netlink.LinkDel(guest)
 }
 
 func (l *Lab) configurePort(was, name string, p *scenario.Port) error {
@@ -561,6 +586,10 @@ func filter(node *scenario.Node) error {
 		if r := node.Expiries; chain == "out" && r != nil {
 			fmt.Fprintf(&b, "  icmp type time-exceeded limit rate over %d/minute burst %d packets drop\n", r.PerMinute, r.Burst)
 		}
+		if r := node.Echoes; chain == "in" && r != nil {
+			fmt.Fprintf(&b, "  icmp type echo-request limit rate over %d/minute burst %d packets drop\n", r.PerMinute, r.Burst)
+			fmt.Fprintf(&b, "  icmpv6 type echo-request limit rate over %d/minute burst %d packets drop\n", r.PerMinute, r.Burst)
+		}
 		for _, r := range node.Filter {
 			if r.Chain == chain {
 				b.WriteString("  " + ruleText(r) + "\n")
@@ -576,11 +605,15 @@ func filter(node *scenario.Node) error {
 	if len(node.Captures) > 0 {
 		fmt.Fprintf(&b, "table ip captures {\n chain pre {\n  type nat hook prerouting priority -100;\n")
 		for _, c := range node.Captures {
-			fmt.Fprintf(&b, "  iifname %q fib daddr type != local tcp dport %d redirect to :%d\n", node.PortNames()[0], c.Port, c.At)
+			to := "fib daddr type != local"
+			if c.To.IsValid() {
+				to = "ip daddr " + c.To.String()
+			}
+			fmt.Fprintf(&b, "  iifname %q %s tcp dport %d redirect to :%d\n", node.PortNames()[0], to, c.Port, c.At)
 		}
 		b.WriteString(" }\n}\n")
 	}
-	if len(node.Filter)+len(node.Captures) == 0 && !node.NoExpiry && node.Expiries == nil && node.Masquerade == "" {
+	if len(node.Filter)+len(node.Captures) == 0 && !node.NoExpiry && node.Expiries == nil && node.Echoes == nil && node.Masquerade == "" {
 		return nil
 	}
 	cmd := exec.Command("nft", "-f", "-")
@@ -642,14 +675,15 @@ func (l *Lab) serve(name string) error {
 			return err
 		}
 		l.closers = append(l.closers, func() { listener.Close() })
-		dial := func(ctx context.Context, to netip.AddrPort) (conn net.Conn, err error) {
-			_ = In(l.nodes[name], func() error {
-				conn, err = (&net.Dialer{}).DialContext(ctx, "tcp", to.String())
-				return nil
-			})
-			return conn, err
+		go func() { _ = node.Proxy.Serve(listener, node.Hosts, l.dialFrom(name)) }()
+	}
+	for _, relay := range node.Relays {
+		listener, err := net.Listen("tcp", fmt.Sprintf(":%d", relay.Port))
+		if err != nil {
+			return err
 		}
-		go func() { _ = node.Proxy.Serve(listener, node.Hosts, dial) }()
+		l.closers = append(l.closers, func() { listener.Close() })
+		go func() { _ = relay.Serve(listener, l.dialFrom(name)) }()
 	}
 	for _, portName := range node.PortNames() {
 		if err := l.ask(name, portName); err != nil {
@@ -778,6 +812,17 @@ func (l *Lab) serve(name string) error {
 		}
 	}
 	return errors.New("dnsmasq does not listen")
+}
+
+// dialFrom opens connections from a node.
+func (l *Lab) dialFrom(name string) scenario.Dial {
+	return func(ctx context.Context, to netip.AddrPort) (conn net.Conn, err error) {
+		_ = In(l.nodes[name], func() error {
+			conn, err = (&net.Dialer{}).DialContext(ctx, "tcp", to.String())
+			return nil
+		})
+		return conn, err
+	}
 }
 
 // movingNames writes the file of names that the timeline moves, as they are now; "" where there are none.

@@ -106,6 +106,37 @@ func (a *asked) most() (most int) {
 	return most
 }
 
+// A check never sends more than fifty requests for hardware addresses in any second, whoever keeps silent and whoever asks: switches shut a
+// port for not much more.
+func TestPoliteToASegment(t *testing.T) {
+	const bar = 50
+	if why := namespaces.Unavailable(); why != "" {
+		t.Skip(why)
+	}
+	for _, name := range []string{"healthy", "gateway-silent", "segment-isolated", "mask-too-wide"} {
+		for _, as := range []namespaces.As{namespaces.Root, namespaces.EchoAllowed} {
+			t.Run(name+" as "+as.String(), func(t *testing.T) {
+				s, err := scenario.Load(name)
+				require.NoError(t, err)
+				lab, err := namespaces.Build(s)
+				require.NoError(t, err)
+				defer lab.Close()
+				m, err := linux.New()
+				require.NoError(t, err)
+				a := &asked{}
+				stop := a.listen(t, lab.Inside(m), netip.MustParsePrefix("0.0.0.0/0"))
+				_, errs, _, err := lab.Run(as, binary, "check", "--format", "json", s.Target)
+				stop()
+				require.NoError(t, err, errs)
+				fmt.Printf("requests within any second of a check, %s as %s: at most %d (bar %d), %d in all\n", name, as, a.most(), bar,
+					len(a.times))
+				assert.LessOrEqual(t, a.most(), bar)
+				assert.NotEmpty(t, a.times)
+			})
+		}
+	}
+}
+
 // A whole segment is asked in its time, never above its rate, and nothing outside it.
 func TestAskingASegment(t *testing.T) {
 	for _, c := range []struct {

@@ -35,6 +35,7 @@ type tallied struct {
 type corpus struct {
 	mu        sync.Mutex
 	families  map[string]*tallied
+	trust     map[string]*tallied // by how sure the verdict said that it was
 	confusion map[string]int
 	slowest   map[string]int64 // by scenario, the longest that its verdict took
 }
@@ -60,6 +61,13 @@ func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
 	t.instances++
 	t.took = append(t.took, r.TookMS)
 	c.slowest[s.Name] = max(c.slowest[s.Name], r.TookMS)
+	if c.trust[r.Verdict.Confidence] == nil {
+		c.trust[r.Verdict.Confidence] = &tallied{}
+	}
+	c.trust[r.Verdict.Confidence].instances++
+	if r.Verdict.Zone == s.Expect.Zone {
+		c.trust[r.Verdict.Confidence].zone++
+	}
 	right := r.Verdict.Zone == zone
 	switch {
 	case right && r.Verdict.Fault == want:
@@ -113,6 +121,11 @@ func (c *corpus) print(ground string) {
 	if all := c.all(); all.instances > 0 {
 		line("all", all)
 	}
+	for _, word := range slices.Sorted(maps.Keys(c.trust)) {
+		t := c.trust[word]
+		fmt.Printf("  %-34s %9d %9s zone as it is in truth\n", "said to be "+word, t.instances,
+			fmt.Sprintf("%.1f %%", 100*float64(t.zone)/float64(t.instances)))
+	}
 	names := slices.Collect(maps.Keys(c.slowest))
 	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(c.slowest[b], c.slowest[a]) })
 	for _, name := range names[:min(len(names), 3)] {
@@ -135,7 +148,7 @@ func (c *corpus) all() *tallied {
 }
 
 func newCorpus() *corpus {
-	return &corpus{families: map[string]*tallied{}, confusion: map[string]int{}, slowest: map[string]int64{}}
+	return &corpus{families: map[string]*tallied{}, trust: map[string]*tallied{}, confusion: map[string]int{}, slowest: map[string]int64{}}
 }
 
 // A ground of the score: where the scenarios are built, and what the program may do there.
@@ -213,11 +226,21 @@ func (c *corpus) meets(t *testing.T, g scored) {
 	all := c.all()
 	assert.Zero(t, all.alarms, "healthy sites called faulty")
 	assert.Zero(t, all.wrong, "zones that are wrong in truth")
+	c.earned(t)
 	if g.frames {
 		assert.GreaterOrEqual(t, 100*all.fault, 97*all.instances, "faults right")
 	}
 	if !g.echo {
 		assert.LessOrEqual(t, 100*all.open, 15*all.instances, "undetermined without permissions")
+	}
+}
+
+// earned holds the words for how sure a verdict is against how often it is right.
+func (c *corpus) earned(t *testing.T) {
+	for word, thousandths := range map[string]int{"certain": 998, "likely": 970} {
+		if said := c.trust[word]; said != nil {
+			assert.GreaterOrEqual(t, 1000*said.zone, thousandths*said.instances, "verdicts said to be %s with the right zone", word)
+		}
 	}
 }
 

@@ -12,6 +12,13 @@ func Probed(to netip.Addr, received, sent int, ms float64) evidence.Burst {
 	return evidence.Burst{To: to, Method: "icmp", Sent: sent, Received: received, Median: time.Duration(ms * float64(time.Millisecond))}
 }
 
+// Connected is a burst of connections to the booking service.
+func Connected(received, sent int, ms float64) evidence.Burst {
+	b := Probed(Bookings, received, sent, ms)
+	b.Method = evidence.ByConnections
+	return b
+}
+
 // Measured adds what a clean site answers to the probes for loss, delay and packet size.
 func Measured(s *evidence.Set) {
 	s.Bursts = append(s.Bursts, Probed(Gateway, 20, 20, .4), Probed(Bookings, 20, 20, 20))
