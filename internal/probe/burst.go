@@ -152,6 +152,37 @@ func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst,
 	return c.burst(q, "icmp"), ok
 }
 
+// synRepeat is when an attempt to connect that was not answered is repeated by the system (RFC 6298 §2.1): what is answered after that was
+// lost at first.
+const synRepeat = 950 * time.Millisecond
+
+// ConnectBurst opens connections to a service one after the other, and closes each at once. A refusal counts as an answer.
+func ConnectBurst(ctx context.Context, m machine.Machine, port uint16, q BurstQuestion) (evidence.Burst, bool) {
+	ctx, cancel := context.WithCancel(ctx)
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	defer cancel()
+	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
+	pace := newPace(q.Apart)
+	for n := range q.Count {
+		if !pace.next(ctx) {
+			return evidence.Burst{}, false
+		}
+		wg.Go(func() {
+			defer guard.Goroutine()
+			conn, r := m.Connect(ctx, machine.ConnectConfig{To: netip.AddrPortFrom(q.To, port)})
+			if r.Outcome == evidence.Answered {
+				conn.Close()
+			}
+			if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && r.RTT < synRepeat {
+				c.add(n, r.RTT)
+			}
+		})
+	}
+	ok := c.wait(ctx, q, time.Now())
+	return c.burst(q, evidence.ByConnections), ok
+}
+
 // NameBurst asks a name server about itself, one question after the other: where echo is withheld its answers tell of loss and delay as
 // well.
 func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidence.Burst, bool) {

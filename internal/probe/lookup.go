@@ -31,7 +31,12 @@ const lifeName = "version.bind."
 
 // Lookup asks one resolver for one name over UDP, and over TCP when the answer was cut short (RFC 7766 §5). ctx bounds it from above.
 func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string) evidence.Lookup {
-	return lookup(ctx, m, netip.AddrPortFrom(server, 53), name, kind)
+	return lookup(ctx, m, netip.AddrPortFrom(server, 53), name, kind, "")
+}
+
+// LookupBy is Lookup out of an interface, whatever the routing table says.
+func LookupBy(ctx context.Context, m machine.Machine, server netip.Addr, name, kind, iface string) evidence.Lookup {
+	return lookup(ctx, m, netip.AddrPortFrom(server, 53), name, kind, iface)
 }
 
 // multicastPort is where machines answer for their own names (RFC 6762 §3).
@@ -39,10 +44,10 @@ const multicastPort = 5353
 
 // LookupSelf asks a machine of the segment itself what it is called: a question by unicast to its multicast DNS responder (RFC 6762 §5.5).
 func LookupSelf(ctx context.Context, m machine.Machine, a netip.Addr) evidence.Lookup {
-	return lookup(ctx, m, netip.AddrPortFrom(a, multicastPort), ReverseName(a), "PTR")
+	return lookup(ctx, m, netip.AddrPortFrom(a, multicastPort), ReverseName(a), "PTR", "")
 }
 
-func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kind string) evidence.Lookup {
+func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kind, iface string) evidence.Lookup {
 	server := to.Addr().WithZone("")
 	out := evidence.Lookup{Server: server, Name: name, Type: kind}
 	ctx, cancel := context.WithTimeout(ctx, lookupWait)
@@ -61,7 +66,7 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the name cannot be asked for"}
 		return out
 	}
-	port, err := m.OpenDatagram(machine.DatagramConfig{To: to})
+	port, err := m.OpenDatagram(machine.DatagramConfig{To: to, Interface: iface})
 	if err != nil {
 		out.Reply = machine.LocalError(err)
 		return out

@@ -95,7 +95,29 @@ func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool
 			break
 		}
 	}
-	return out, true
+	return out, out.Told || e.lostForSize(ctx, q, out)
+}
+
+// lostForSize reports whether it is the size for which packets are lost, and not a ration of echo replies (RFC 1812 §4.3.2.8): a large and
+// a small one are sent by turns, and all of the large ones must be lost, and none of the small ones. Where a small one is lost too, the
+// ration is given time to grow.
+func (e *Echoer) lostForSize(ctx context.Context, q SizeQuestion, s evidence.Sizing) bool {
+	const pairs, tries, grows = 3, 5, 250 * time.Millisecond
+	lost := 0
+	for range tries {
+		if large := e.trySize(ctx, q, s.Lost, 1); large.Outcome != evidence.Silent {
+			return false
+		}
+		if small := e.trySize(ctx, q, s.Passes, 1); small.Outcome == evidence.Answered {
+			lost++
+		} else if !Sleep(ctx, grows) {
+			return false
+		}
+		if lost == pairs {
+			return true
+		}
+	}
+	return false
 }
 
 // usual gives the common sizes from least on and under lost.

@@ -28,6 +28,33 @@ type Segment struct {
 	asked   func(netip.Addr) // somebody asks for this address
 	heard   func(evidence.Heard)
 	arrive  func(evidence.Arrival)
+	ours    func(hw endpoint.HardwareAddr, again bool) bool // of the goroutine that receives
+}
+
+// ownHardware tells the hardware addresses of this machine's own interfaces. One that stands on the same segment as another answers for
+// the other's addresses too, as every Linux does (arp(7): addresses belong to the machine, and not to an interface). They are read once,
+// and again when that is asked for.
+func ownHardware(m machine.Machine) func(hw endpoint.HardwareAddr, again bool) bool {
+	var own []endpoint.HardwareAddr
+	var read time.Time
+	return func(hw endpoint.HardwareAddr, again bool) bool {
+		const pause = time.Second // between two readings: a flood of claims must not make one each
+		if slices.Contains(own, hw) {
+			return true
+		}
+		if read.IsZero() || again && time.Since(read) > pause {
+			read = time.Now()
+			if all, err := m.Interfaces(context.Background()); err == nil {
+				own = own[:0]
+				for _, i := range all {
+					if !i.Hardware.IsZero() {
+						own = append(own, i.Hardware)
+					}
+				}
+			}
+		}
+		return slices.Contains(own, hw)
+	}
 }
 
 // claim is what was heard of one address.
@@ -47,7 +74,8 @@ func OpenSegment(m machine.Machine, iface string, own func(netip.Addr) bool, hea
 	if err != nil {
 		return nil, err
 	}
-	s := &Segment{port: port, done: make(chan struct{}), claims: map[netip.Addr]*claim{}, dhcp: map[int]func(*dhcp.Message, *wire.Frame){},
+	s := &Segment{port: port, ours: ownHardware(m), done: make(chan struct{}), claims: map[netip.Addr]*claim{},
+		dhcp:   map[int]func(*dhcp.Message, *wire.Frame){},
 		frames: map[int]func(*wire.Frame, []byte){}, heard: heard, arrive: arrive}
 	go func() {
 		defer guard.Goroutine()
@@ -74,7 +102,8 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 			s.tellFrame(&f, frame)
 			continue
 		}
-		if f.Claim.IsValid() && f.Hardware != s.port.Hardware() {
+		// an interface that was plugged in later may be the one that answers for an own address
+		if f.Claim.IsValid() && f.Hardware != s.port.Hardware() && !s.ours(f.Hardware, own(f.Claim)) {
 			s.claimed(f.Claim, f.Hardware)
 		}
 		if f.Asks.IsValid() {

@@ -28,6 +28,9 @@ func AskWeb(ctx context.Context, m machine.Machine, t target.Target, to netip.Ad
 		return out
 	}
 	var shown *x509.Certificate
+	if out.Spoke != "" {
+		return out
+	}
 	out.Flaw, shown = flawOf(err, time.Now())
 	if out.Flaw == evidence.NoSecureConnection {
 		return out
@@ -95,6 +98,7 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 		out.Via = wiretext.Clean(q.proxy.Host)
 	}
 	reply := evidence.Reply{}
+	var said opening
 	transport := &http.Transport{
 		DisableKeepAlives: true,
 		Proxy:             http.ProxyURL(q.proxy),
@@ -105,7 +109,7 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 			if reply = r; r.Outcome != evidence.Answered {
 				return nil, errors.New(r.Outcome.String())
 			}
-			return conn, nil
+			return &overheard{Conn: conn, said: &said}, nil
 		},
 		OnProxyConnectResponse: func(_ context.Context, _ *url.URL, _ *http.Request, r *http.Response) error {
 			out.Status = r.StatusCode // replaced when the service itself answers
@@ -133,12 +137,16 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 		default:
 			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: q.to.Addr(), RTT: time.Since(began),
 				Reason: wiretext.Clean(err.Error())}
+			if q.proxy == nil {
+				out.Spoke = said.other(q.target.TLS)
+			}
 		}
 		return out, nil, err
 	}
 	defer resp.Body.Close()
 	body, _ = io.ReadAll(io.LimitReader(resp.Body, max(q.most, 1<<10)))
 	out.Status, out.Location = resp.StatusCode, wiretext.Clean(resp.Header.Get("Location"))
+	out.Relay = wiretext.Clean(resp.Header.Get("Via"))
 	out.Reply = evidence.Reply{Outcome: evidence.Answered, From: q.to.Addr(), RTT: time.Since(began)}
 	out.At = time.Now()
 	if date, err := http.ParseTime(resp.Header.Get("Date")); err == nil {

@@ -37,6 +37,7 @@ type Interface struct {
 	MTU       int // octets of an IP packet
 	Hardware  HardwareAddr
 	Driver    string // "" when the system does not tell
+	Master    string // the bridge, bond or team of which it is a member: that one has the addresses; "" if it is none
 	Addresses []Address
 	Counters  Counters
 }

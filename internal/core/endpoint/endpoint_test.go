@@ -76,7 +76,8 @@ func TestCompleted(t *testing.T) {
 		want       []string
 		asIs       int
 	}{
-		{"bookings", "search kittiwake.example . pier.example", []string{"bookings.kittiwake.example", "bookings", "bookings.pier.example"}, 1},
+		{"bookings", "search kittiwake.example . pier.example", []string{"bookings.kittiwake.example", "bookings", "bookings.pier.example"},
+			1},
 		{"bookings", "search kittiwake.example", []string{"bookings.kittiwake.example", "bookings"}, 1},
 		{"bookings", "", []string{"bookings"}, 0},
 		{"bookings", "search kittiwake.example\noptions no-tld-query", []string{"bookings.kittiwake.example"}, -1},
@@ -239,6 +240,41 @@ func TestFacts(t *testing.T) {
 	none := &endpoint.Endpoint{Interfaces: e.Interfaces[:1]}
 	_, ok = none.Choose()
 	assert.False(t, ok, "loopback alone is no port")
+}
+
+// What containers, virtual machines and tunnels bring is alive whether or not the machine is connected.
+func TestChooseAmongWhatContainersBring(t *testing.T) {
+	up := func(name string, k endpoint.Kind, carrier endpoint.Carrier, master, driver string, addrs ...string) endpoint.Interface {
+		i := endpoint.Interface{Name: name, Kind: k, Up: true, Carrier: carrier, Master: master, Driver: driver}
+		for _, a := range addrs {
+			i.Addresses = append(i.Addresses, endpoint.Address{Prefix: netip.MustParsePrefix(a), Scope: endpoint.ScopeGlobal})
+		}
+		return i
+	}
+	const yes, no = endpoint.CarrierPresent, endpoint.CarrierAbsent
+	docker := up("docker0", endpoint.Bridge, yes, "", "bridge", "172.17.0.1/16")
+	cable := up("veth1", endpoint.Wired, yes, "docker0", "veth")
+	for name, c := range map[string]struct {
+		all  []endpoint.Interface
+		want string
+	}{
+		"a container runs, and the cable is out": {[]endpoint.Interface{docker, cable, up("eth0", endpoint.Wired, no, "", "e1000e")},
+			"eth0"},
+		"a container runs, and there is no address": {[]endpoint.Interface{docker, cable, up("eth0", endpoint.Wired, yes, "", "e1000e"),
+			up("wlan0", endpoint.Wireless, no, "", "iwlwifi")}, "eth0"},
+		"a tunnel is up": {[]endpoint.Interface{up("tun0", endpoint.Tunnel, yes, "", "tun", "10.8.0.2/24"),
+			up("wlan0", endpoint.Wireless, yes, "", "iwlwifi")}, "wlan0"},
+		"the address stands on a bridge with the port as its member": {[]endpoint.Interface{docker, cable,
+			up("eth0", endpoint.Wired, yes, "br0", "e1000e"), up("br0", endpoint.Bridge, yes, "", "bridge", "172.27.40.23/24")}, "br0"},
+		"the same without an address": {[]endpoint.Interface{docker, cable, up("eth0", endpoint.Wired, yes, "br0", "e1000e"),
+			up("br0", endpoint.Bridge, yes, "", "bridge")}, "br0"},
+		"inside a container": {[]endpoint.Interface{up("eth0", endpoint.Wired, yes, "", "veth")}, "eth0"},
+		"bridges alone":      {[]endpoint.Interface{up("virbr0", endpoint.Bridge, no, "", "bridge"), docker}, "docker0"},
+	} {
+		got, ok := (&endpoint.Endpoint{Interfaces: c.all}).Choose()
+		assert.True(t, ok, name)
+		assert.Equal(t, c.want, got, name)
+	}
 }
 
 // Every constant has a name of its own.

@@ -64,15 +64,26 @@ func (e *Endpoint) Gateway(iface string, v6 bool) (netip.Addr, bool) {
 
 // Leaves names the interface by which traffic to an address leaves, by the most specific route of the main table; "" if there is none.
 func (e *Endpoint) Leaves(a netip.Addr) (iface string) {
-	best, metric := -1, 0
+	r, _ := e.route(a)
+	return r.Interface
+}
+
+// NextHop is the router that the main table names for an address; false where it names none.
+func (e *Endpoint) NextHop(a netip.Addr) (via netip.Addr, ok bool) {
+	r, _ := e.route(a)
+	return r.Via, r.Via.IsValid()
+}
+
+// route is the main table's entry for an address: the most specific one, and of those the one with the lowest metric.
+func (e *Endpoint) route(a netip.Addr) (best Route, found bool) {
 	for _, r := range e.Routes {
-		if r.Table != 0 && r.Table != mainTable || !r.To.Masked().Contains(a) || r.To.Bits() < best || r.To.Bits() == best &&
-			r.Metric >= metric {
+		if r.Table != 0 && r.Table != mainTable || !r.To.Masked().Contains(a) ||
+			found && (r.To.Bits() < best.To.Bits() || r.To.Bits() == best.To.Bits() && r.Metric >= best.Metric) {
 			continue
 		}
-		best, metric, iface = r.To.Bits(), r.Metric, r.Interface
+		best, found = r, true
 	}
-	return iface
+	return best, found
 }
 
 // OnLink reports whether a lies within a prefix of the interface, so that it is asked for directly and not through a gateway.
@@ -169,8 +180,8 @@ func (e *Endpoint) Behind(a netip.Addr) bool {
 	return !slices.ContainsFunc(e.Resolvers, func(r Resolver) bool { return r.Address == a && !r.Behind })
 }
 
-// Choose names the interface that a technician would mean when none was named: the one of the best default route, else the
-// one that looks most alive. It is false on a machine that has loopback alone.
+// Choose names the interface that a technician would mean when none was named: the one of the best default route, else one that a cable or
+// an antenna leads to, and of those the one that looks most alive. It is false on a machine that has loopback alone.
 func (e *Endpoint) Choose() (string, bool) {
 	for _, v6 := range []bool{false, true} {
 		for _, r := range e.DefaultRoutes(v6) {
@@ -184,28 +195,55 @@ func (e *Endpoint) Choose() (string, bool) {
 		if i.Kind == LoopbackKind {
 			continue
 		}
-		rank := 0
-		switch i.Kind {
-		case Wired:
-			rank += 2
-		case Wireless:
-			rank++
-		}
-		if i.Up {
-			rank += 4
-		}
-		if i.Up && i.Carrier == CarrierPresent {
-			rank += 8
-		}
-		if len(i.Usable(false))+len(i.Usable(true)) > 0 {
-			rank += 16
-		}
-		if rank > bestRank {
+		if rank := e.rank(i); rank > bestRank {
 			best, bestRank = i.Name, rank
 		}
 	}
 	return best, best != ""
 }
+
+// rank is how much an interface looks like the one by which this machine is connected. What containers, virtual machines and tunnels bring
+// is alive on every machine that has them, whether or not that is.
+func (e *Endpoint) rank(i Interface) (rank int) {
+	if e.outward(i) {
+		rank += 64
+	}
+	if i.Master != "" { // what it is a member of has the addresses
+		rank -= 32
+	}
+	if _, asked := i.SelfAssigned(); asked || len(i.Usable(false))+len(i.Usable(true)) > 0 { // or it has asked for one, in vain
+		rank += 16
+	}
+	if i.Up && i.Carrier == CarrierPresent {
+		rank += 8
+	}
+	if i.Up {
+		rank += 4
+	}
+	switch i.Kind {
+	case Wired:
+		rank += 2
+	case Wireless:
+		rank++
+	}
+	return rank
+}
+
+// Inside reports whether an interface is a bridge of this machine to which no cable or antenna leads: what stands on it are containers or
+// virtual machines of its own.
+func (e *Endpoint) Inside(i Interface) bool { return i.Kind == Bridge && !e.outward(i) }
+
+// outward reports whether a cable or an antenna leads to an interface, be it by one of its members. The cable to a container, which is a
+// member of a bridge as well, is none.
+func (e *Endpoint) outward(i Interface) bool {
+	if i.Kind == Wired || i.Kind == Wireless {
+		return i.Master == "" || i.Driver != containerCable
+	}
+	return slices.ContainsFunc(e.Interfaces, func(m Interface) bool { return m.Master == i.Name && e.outward(m) })
+}
+
+// containerCable is the driver of the cables that lead to containers (veth(4)).
+const containerCable = "veth"
 
 // OnLink reports whether an address lies on a segment of any of the machine's interfaces.
 func (e *Endpoint) OnLink(a netip.Addr) bool {

@@ -1,6 +1,8 @@
 package facts
 
 import (
+	"slices"
+
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 )
@@ -24,15 +26,18 @@ func canonical(s *evidence.Set) *evidence.Set {
 	return out
 }
 
-// merged puts all probes to one address together; the usual time is that of the larger part, which stands first.
+// merged puts all probes to one address together, connections apart from the others; the usual time is that of the larger part, which
+// stands first.
 func merged(ordered []evidence.Burst) (out []evidence.Burst) {
 	for _, b := range ordered {
-		n := len(out) - 1
-		if n < 0 || out[n].To != b.To {
+		i := slices.IndexFunc(out, func(x evidence.Burst) bool {
+			return x.To == b.To && (x.Method == evidence.ByConnections) == (b.Method == evidence.ByConnections)
+		})
+		if i < 0 {
 			out = append(out, b)
 			continue
 		}
-		out[n].Sent, out[n].Received = out[n].Sent+b.Sent, out[n].Received+b.Received
+		out[i].Sent, out[i].Received = out[i].Sent+b.Sent, out[i].Received+b.Received
 	}
 	return out
 }

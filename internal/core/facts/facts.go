@@ -137,7 +137,9 @@ func (f *Facts) EachReply(visit func(asked netip.Addr, r evidence.Reply, hop int
 		visit(x.Server, x.Reply, 0)
 	}
 	for _, x := range f.Webs {
-		visit(x.To.Addr(), x.Reply, 0)
+		if x.To.Addr() != evidence.Unassigned { // whoever answers there is not whom he is taken for
+			visit(x.To.Addr(), x.Reply, 0)
+		}
 	}
 	for _, x := range f.Hops {
 		visit(x.To, x.Reply, x.HopLimit)

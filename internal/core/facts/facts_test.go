@@ -17,6 +17,11 @@ import (
 
 var stray = netip.MustParseAddr("172.27.40.66")
 
+// nearer lets somebody before the target accept its connections.
+func nearer(s *evidence.Set) {
+	s.Shorts = []evidence.ShortConnect{{To: s.Connects[0].To, HopLimit: 1, Reply: Answer(Bookings, 1)}}
+}
+
 // Whether the gateway lives, whether it passes traffic on, and whether the target can be used are three questions: none answers another.
 func TestWhatTheGatewayAndTheTargetHaveShown(t *testing.T) {
 	none := netip.Addr{}
@@ -47,8 +52,15 @@ func TestWhatTheGatewayAndTheTargetHaveShown(t *testing.T) {
 			NoAddress(s)
 			s.Target = target.Target{}
 		}, facts.Unknown, facts.Unknown, facts.No},
-		"somebody nearer takes the connection": {func(s *evidence.Set) {
-			s.Shorts = []evidence.ShortConnect{{To: s.Connects[0].To, HopLimit: 1, Reply: Answer(Bookings, 1)}}
+		"somebody nearer takes the connection, and may pass it on": {nearer, facts.Yes, facts.Yes, facts.Yes},
+		"somebody nearer takes the connection; whether it comes through is being asked": {func(s *evidence.Set) {
+			nearer(s)
+			s.Open = []evidence.Kind{evidence.WebAnswer}
+		}, facts.Yes, facts.Yes, facts.Unknown},
+		"somebody nearer takes the connection, and shows another's certificate": {func(s *evidence.Set) {
+			nearer(s)
+			s.Webs = []evidence.Web{{URL: "https://bookings.kittiwake.example/", To: s.Connects[0].To, Flaw: evidence.CertificateOfAnother,
+				Reply: evidence.Reply{Outcome: evidence.Malformed, From: Bookings}}}
 		}, facts.Yes, facts.Yes, facts.No},
 		"another family has no way, and needs none": {func(s *evidence.Set) {
 			six := netip.MustParseAddr("2001:db8:80::80")

@@ -38,6 +38,9 @@ func (f *Facts) BeyondGateway(r evidence.Reply, hop int) bool {
 	if !r.Came() || !r.From.IsValid() || f.OnLink(r.From) || f.Owns(r.From) || r.From == f.Gateway || hop == 1 {
 		return false
 	}
+	if r.Outcome == evidence.Answered && f.borrowed(r.From) {
+		return false
+	}
 	switch r.Outcome {
 	case evidence.Unreachable:
 		return !Attached(r) && r.HopLimitLeft != 0
@@ -45,6 +48,13 @@ func (f *Facts) BeyondGateway(r evidence.Reply, hop int) bool {
 		return true
 	}
 	return true
+}
+
+// borrowed reports that somebody nearer answers in an address's name, and nothing has shown that what is sent to it comes through: its
+// answers are no sign of life past the gateway.
+func (f *Facts) borrowed(a netip.Addr) bool {
+	_, is := f.Nearer(a)
+	return is && f.Through(a) != Yes
 }
 
 func (f *Facts) outside() (out []netip.Addr) {
@@ -73,7 +83,7 @@ func (f *Facts) Witnesses() []netip.Addr { return slices.Clip(f.witnesses.of(f.r
 func (f *Facts) reckonWitnesses() (out []netip.Addr) {
 	f.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && r.From == asked && !f.OnLink(asked) && !f.Owns(asked) &&
-			!slices.Contains(out, asked) {
+			!f.borrowed(asked) && !slices.Contains(out, asked) {
 			out = append(out, asked)
 		}
 	})
@@ -136,6 +146,19 @@ func (f *Facts) LeavesElsewhere() bool {
 	})
 }
 
+// byGateway reports whether what comes from an address past the segment speaks for the gateway that is judged, and not for another one: the
+// target may have a route of its own.
+func (f *Facts) byGateway(a netip.Addr) bool {
+	if f.Endpoint == nil || f.Iface == nil {
+		return true
+	}
+	if a.Is6() != f.Gateway.Is6() { // one router for both families, as it is in most places
+		return f.ByDefault()
+	}
+	via, known := f.Endpoint.NextHop(a)
+	return !known || via == f.Gateway
+}
+
 func (f *Facts) gatewayState() (alive, forwards Answer) {
 	if !f.Gateway.IsValid() {
 		return Unknown, Unknown
@@ -147,13 +170,16 @@ func (f *Facts) gatewayState() (alive, forwards Answer) {
 	case asked && n.Outcome == evidence.Silent:
 		alive = No
 	}
-	if len(f.Outside) > 0 {
+	if slices.ContainsFunc(f.Outside, f.byGateway) {
 		return Yes, Yes
 	}
 	askedFirst, tries := false, 0
 	f.EachReply(func(askedAddr netip.Addr, r evidence.Reply, hop int) {
 		if r.Came() && r.From == f.Gateway.WithZone("") {
 			alive = Yes
+		}
+		if !f.byGateway(askedAddr) {
+			return
 		}
 		if hop == 1 && !f.OnLink(askedAddr) {
 			askedFirst = true

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
-	"passepartout/internal/core/evidence"
 	"strings"
 
 	"golang.org/x/net/publicsuffix"
+
+	"passepartout/internal/core/evidence"
 )
 
 // statusLoginNeeded is "Network Authentication Required": somebody in between says it, and never the service itself (RFC 6585 §6).
@@ -52,23 +53,62 @@ func (f *Facts) Nearer(a netip.Addr) (evidence.ShortConnect, bool) {
 
 // Between tells that an answer to a web request came from somebody in between, and why that is so.
 func (f *Facts) Between(w evidence.Web) (why string, sure, is bool) {
-	if w.Outcome != evidence.Answered && w.Flaw == evidence.NoFlaw {
-		return "", false, false
+	if w.Outcome != evidence.Answered && (w.Flaw == evidence.NoFlaw || w.Flaw == evidence.NoSecureConnection) {
+		return "", false, false // nobody has shown who he is
 	}
-	if f.Target.TLS && w.Flaw == evidence.NoFlaw {
+	if strings.HasPrefix(w.URL, "https:") && w.Flaw == evidence.NoFlaw {
 		// a good certificate is proof of the service itself, wherever it sends: to a log-in of its own elsewhere, perhaps
 		return "", false, false
-	}
-	if s, is := f.Nearer(w.To.Addr()); is {
-		return NearerWords(s), true, true
 	}
 	if w.Status == statusLoginNeeded {
 		return "the answer has status 511: this network wants a log-in", true, true
 	}
 	if host, is := f.sentAway(w); is {
+		if s, nearer := f.Nearer(w.To.Addr()); nearer {
+			return NearerWords(s) + ", and sends to " + host, true, true
+		}
 		return fmt.Sprintf("the answer sends to %s, outside the domain of %s", host, f.Target.Host()), false, true
 	}
-	return "", false, false
+	// A relay that names itself passes on in good faith (RFC 9110 §7.6.3), and so does one that has no answer where nobody is.
+	s, nearer := f.Nearer(w.To.Addr())
+	nearer = nearer && (w.Flaw == evidence.NoFlaw || f.Target.Name != "") // an address is no name that a certificate could be for
+	nobody := f.AnswersForNobody()
+	if !nearer || w.Relay != "" || w.Flaw == evidence.NoFlaw && nobody == No {
+		return "", false, false
+	}
+	return NearerWords(s), w.Flaw != evidence.NoFlaw || nobody == Yes, true
+}
+
+// AnswersForNobody reports whether somebody in between answers web requests in the name of an address that no host has.
+func (f *Facts) AnswersForNobody() Answer {
+	for _, w := range f.Webs {
+		if w.To.Addr() == evidence.Unassigned && w.Outcome != evidence.NotKnown {
+			return Known(w.Outcome == evidence.Answered && w.Relay == "" && w.Status/100 < 5)
+		}
+	}
+	return Unknown
+}
+
+// Through reports whether what was asked of an address comes through somebody nearer who accepts its connections: a relay, a filter of this
+// machine or the gateway's, a proxy that nobody was told of. Unknown where that the service does not tell it.
+func (f *Facts) Through(a netip.Addr) Answer {
+	for _, w := range f.Webs {
+		if w.To.Addr() != a || w.Via != "" || w.Outcome == evidence.NotKnown {
+			continue
+		}
+		if f.Target.Name == "" && f.Target.URL == "" && w.Flaw != evidence.NoFlaw && w.Flaw != evidence.NoSecureConnection {
+			return Unknown // there is a certificate, and no name that it could be compared with
+		}
+		_, _, stranger := f.Between(w)
+		return Known(w.Outcome == evidence.Answered && w.Flaw == evidence.NoFlaw && !stranger)
+	}
+	return Unknown
+}
+
+// Relayed reports that somebody nearer accepts the target's connections, and that nothing shows whether they come through to it.
+func (f *Facts) Relayed(a netip.Addr) bool {
+	_, is := f.Nearer(a)
+	return is && f.Through(a) == Unknown
 }
 
 // Stranger tells that somebody in between has answered in the target's place, and why that is so.
@@ -79,7 +119,7 @@ func (f *Facts) Stranger() (why string, is bool) {
 		}
 	}
 	for _, a := range f.Addresses {
-		if s, is := f.Nearer(a); is && len(f.Webs) == 0 {
+		if s, is := f.Nearer(a); is && f.Through(a) == No {
 			return NearerWords(s), true
 		}
 	}

@@ -9,14 +9,42 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-// Burst gives the small probes to an address; false if none have come to their end.
+// Burst gives the small probes to an address; false if none have come to their end. Echo replies are rationed at many hosts (RFC 1812
+// §4.3.2.8), and connections are not: where none of these was lost, nothing was.
 func (f *Facts) Burst(a netip.Addr) (evidence.Burst, bool) {
+	all, known := f.burstBy(a, func(m string) bool { return m != evidence.ByConnections })
+	own, ok := f.burstBy(a, func(m string) bool { return m == evidence.ByConnections })
+	switch {
+	case !ok || own.Received == 0:
+		return all, known
+	case known && own.Received < own.Sent && !Lossy(own): // too few to tell by themselves
+		own.Sent, own.Received = own.Sent+all.Sent, own.Received+all.Received
+	}
+	return own, true
+}
+
+// Doubtful reports that an address looks well, and that what stands in between or a ration of its answers keeps this machine from being
+// sure: whether connections come through to it, or whether large packets do.
+func (f *Facts) Doubtful(a netip.Addr) bool {
+	_, _, rations := f.RationsEcho(a)
+	_, sized := f.Sizing(a)
+	return f.Relayed(a) || rations && !sized
+}
+
+func (f *Facts) burstBy(a netip.Addr, method func(string) bool) (evidence.Burst, bool) {
 	for _, b := range f.Bursts {
-		if b.To == a && a.IsValid() {
+		if b.To == a && a.IsValid() && method(b.Method) {
 			return b, true
 		}
 	}
 	return evidence.Burst{}, false
+}
+
+// RationsEcho reports that an address answers only some echo requests, and every connection.
+func (f *Facts) RationsEcho(a netip.Addr) (echo, own evidence.Burst, yes bool) {
+	echo, known := f.burstBy(a, func(m string) bool { return m == "icmp" })
+	own, ok := f.burstBy(a, func(m string) bool { return m == evidence.ByConnections })
+	return echo, own, known && ok && Lossy(echo) && own.Received == own.Sent
 }
 
 // Lossy reports whether too many of the probes that an address answers were lost.
@@ -57,6 +85,12 @@ func (f *Facts) reckonLossZone() zone.Zone {
 	far, farKnown := f.Far()
 	near, nearKnown := f.Near()
 	lossyGateway, lossyNear, lossyFar := gwKnown && Lossy(gw), nearKnown && Lossy(near), farKnown && Lossy(far)
+	if lossyFar && far.Method == "icmp" && f.ByProxy() { // nothing that programs here send takes that way
+		farKnown, lossyFar = false, false
+	}
+	if lossyFar && lossyGateway && losesMore(gw, far) { // it passes on more than it answers: its own answers keep to a ration
+		lossyGateway = false
+	}
 	switch {
 	case farKnown && !lossyFar:
 		return zone.Unknown // all the way there and back without loss: whoever loses on the way keeps to a ration
@@ -68,6 +102,15 @@ func (f *Facts) reckonLossZone() zone.Zone {
 		return zone.Beyond
 	}
 	return zone.Unknown
+}
+
+// rationed is by how much more a station's own answers must be missing than those from behind it: a ration leaves little.
+const rationed = 0.15
+
+// losesMore reports whether a loses a much larger share than b, beyond chance.
+func losesMore(a, b evidence.Burst) bool {
+	most := 1 - path.WilsonLow(b.Received, b.Sent) // of b, at the upper end of its interval
+	return path.WilsonLow(a.Sent-a.Received, a.Sent) > most+rationed
 }
 
 // slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.

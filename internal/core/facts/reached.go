@@ -39,8 +39,13 @@ func (f *Facts) Acid(a netip.Addr) Answer {
 		return Unknown
 	}
 	result := Unknown
-	if _, stranger := f.Nearer(a); stranger {
-		return No
+	if _, nearer := f.Nearer(a); nearer { // it stands in the way only if what was asked for does not come through
+		switch through := f.Through(a); {
+		case through == No:
+			return No
+		case through == Unknown && f.IsOpen(evidence.WebAnswer):
+			return Unknown
+		}
 	}
 	for _, c := range f.Connects {
 		if c.To.Addr() != a {
@@ -147,8 +152,8 @@ func (f *Facts) usableLocally() Answer {
 	return Unknown
 }
 
-// TargetZone is where the target stands: on this machine, on its segment, or beyond. A fault of the target itself cannot lie farther away. It
-// is Unknown while no address is known; where they stand at different places, the farthest counts.
+// TargetZone is where the target stands: on this machine, on its segment, or beyond. A fault of the target itself cannot lie farther away.
+// It is Unknown while no address is known; where they stand at different places, the farthest counts.
 func (f *Facts) TargetZone() (z zone.Zone) {
 	for _, a := range f.Addresses {
 		switch route, known := f.RouteTo(a); {

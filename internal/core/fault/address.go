@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"time"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -112,6 +113,10 @@ answers now. The server was away when the machine asked, or the answer did not r
 	},
 }
 
+// offersTakeAtMost is how long a client waits before it asks for the third time (RFC 2131 §4.1: 4 s, then 8): a server that has not
+// answered by then does not serve. Until then it may only be slow.
+const offersTakeAtMost = 12 * time.Second
+
 // DHCPSilent: the endpoint depends on a DHCP server, and none answers.
 var DHCPSilent = &Fault{
 	ID: "dhcp-silent", Zone: zone.LocalSubnet, Place: 40, Scope: OfSocket, Matters: WhileThereIsNoAddress, Check: "dhcp",
@@ -154,7 +159,11 @@ the segment get addresses; if none does, it is the server.`,
 		if len(p.Heard) > 0 {
 			heard = fmt.Sprintf("meanwhile %s spoke on the segment", wording.Plural(len(p.Heard), "other machine", "other machines"))
 		}
-		return found(Confirmed, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, without(p)),
+		standing := Supported
+		if p.Discovery.Waited >= offersTakeAtMost {
+			standing = Confirmed
+		}
+		return found(standing, fmt.Sprintf("No DHCP server answers on this segment, and %s %s.", p.Iface.Name, without(p)),
 			fmt.Sprintf("%d discovers within %s, no offer", p.Discovery.Discovers, wording.Millis(p.Discovery.Waited)), heard).
 			aside(hasRoutable4(p) && (!ended || len(p.Outside) > 0)).
 			next("See whether other machines on this segment get an address; if none does, look after the DHCP server or the relay that "+

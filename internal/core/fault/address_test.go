@@ -14,7 +14,12 @@ var addressCases = []testCase{
 	{name: "no address, one offered", change: NoAddress, zone: zone.Host, fault: "no-address", confidence: verdict.Certain,
 		says: "172.27.40.23/24", next: "automatic (DHCP)", cleared: []string{"dhcp-silent", "no-carrier"}},
 	{name: "no address, none offered", change: func(s *evidence.Set) { NoAddress(s); NobodyOffers(s) }, zone: zone.LocalSubnet,
-		fault: "dhcp-silent", confidence: verdict.Certain, cleared: []string{"no-address", "self-assigned-address"}},
+		fault: "dhcp-silent", confidence: verdict.Likely, cleared: []string{"no-address", "self-assigned-address"}},
+	{name: "no address, and none offered for as long as a client waits", change: func(s *evidence.Set) {
+		NoAddress(s)
+		NobodyOffers(s)
+		s.Discovery.Waited = 12 * time.Second
+	}, zone: zone.LocalSubnet, fault: "dhcp-silent", confidence: verdict.Certain},
 	{name: "no address, nobody may ask", change: func(s *evidence.Set) { NoAddress(s); WithoutFrames(s) }, zone: zone.Undetermined,
 		confidence: verdict.Maybe, says: "DHCP", next: "allow it", possible: []string{"no-address", "dhcp-silent"}},
 	{name: "one discover is not enough to call a server silent", change: func(s *evidence.Set) { NoAddress(s); s.Discovery.Offers = nil },

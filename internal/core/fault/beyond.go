@@ -265,6 +265,9 @@ something before it drops everything. From here it cannot be told which. Hand ov
 		if p.TargetOnLink() {
 			return neighbourSilent(p)
 		}
+		if p.Alive == facts.No {
+			return possible("the next hop on the way to it, %v, keeps silent", p.Gateway)
+		}
 		w := p.Witnesses()
 		if len(w) == 0 {
 			return possible("no other host beyond the gateway answers either")
@@ -295,7 +298,7 @@ func neighbourSilent(p *facts.Facts) Finding {
 	switch {
 	case p.IsOpen(evidence.Handoffs):
 		return possible("whether %v is to be reached through the gateway is still being asked", a)
-	case !asked && !confirmed, len(p.Others) == 0 && p.Alive != facts.Yes:
+	case !asked && !confirmed && p.Gateway.IsValid(), len(p.Others) == 0 && p.Alive != facts.Yes:
 		return possible("%v lies on this segment by the mask, and nothing confirms the mask", a)
 	}
 	return found(Supported, fmt.Sprintf("%v, a neighbour on this segment, keeps silent, while others there answer.", a),
@@ -338,6 +341,32 @@ all the way. Tell whoever runs the service, and check the port number.`,
 	},
 }
 
+// answersOtherwise says what of a host has answered while one of its ports keeps silent; "" if nothing has.
+func answersOtherwise(p *facts.Facts, silent netip.AddrPort) string {
+	for _, e := range p.Echoes {
+		if e.Asked == silent.Addr() && e.From == e.Asked && e.Outcome == evidence.Answered && e.Method != "udp" {
+			return "answers echo"
+		}
+	}
+	for _, c := range p.Connects {
+		switch {
+		case c.To.Addr() != silent.Addr() || c.To == silent || c.From != c.To.Addr():
+		case c.Outcome == evidence.Answered:
+			return fmt.Sprintf("accepts connections on port %d", c.To.Port())
+		case c.Outcome == evidence.Refused:
+			return fmt.Sprintf("refuses connections on port %d", c.To.Port())
+		}
+	}
+	answers := false
+	p.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
+		answers = answers || asked == silent.Addr() && r.From == asked && (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused)
+	})
+	if answers {
+		return "answers other questions"
+	}
+	return ""
+}
+
 // ServiceFiltered: the host is there, the port is silent.
 var ServiceFiltered = &Fault{
 	ID: "service-filtered", Zone: zone.Beyond, Place: 170, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
@@ -364,12 +393,7 @@ it drops them, or the service hangs. The path is in order. Ask whoever runs the 
 		if !silent.IsValid() {
 			return cleared("the port did not keep silent")
 		}
-		there := ""
-		p.EachReply(func(asked netip.Addr, r evidence.Reply, hop int) {
-			if asked == silent.Addr() && r.From == asked && (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) {
-				there = "answers echo"
-			}
-		})
+		there := answersOtherwise(p, silent)
 		if there == "" {
 			return possible("%v has not answered anything else either", silent.Addr())
 		}
@@ -377,7 +401,7 @@ it drops them, or the service hangs. The path is in order. Ask whoever runs the 
 		if p.OnLink(silent.Addr()) {
 			z = zone.LocalSubnet
 		}
-		return found(Confirmed, fmt.Sprintf("%v answers echo, and its port %d keeps silent.", silent.Addr(), silent.Port()),
+		return found(Confirmed, fmt.Sprintf("%v %s, and its port %d keeps silent.", silent.Addr(), there, silent.Port()),
 			fmt.Sprintf("%v %s", silent.Addr(), there), fmt.Sprintf("%v: no answer to the attempt to connect", silent)).in(z).
 			next(fmt.Sprintf("Ask whoever runs %s whether port %d is open to this network, and what filters before it.", p.Target.Host(),
 				p.Target.Port))

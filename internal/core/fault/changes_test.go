@@ -215,6 +215,26 @@ func plainWeb(status int, location string) func(*evidence.Set) {
 	}
 }
 
+// nobodysPage is what came of the same request to an address that no host has.
+func nobodysPage(r evidence.Reply) func(*evidence.Set) {
+	return func(s *evidence.Set) {
+		s.Webs = append(s.Webs,
+			evidence.Web{URL: "http://192.0.2.1/", To: netip.AddrPortFrom(evidence.Unassigned, 80), Status: 200, Reply: r})
+	}
+}
+
+// shownThrough is the secure connection that was tried at the target's port, for which no page was asked.
+func shownThrough(flaw evidence.TLSFlaw) func(*evidence.Set) {
+	return func(s *evidence.Set) {
+		r := Answer(Bookings, 30)
+		if flaw != evidence.NoFlaw {
+			r.Outcome = evidence.Malformed
+		}
+		s.Webs = append(s.Webs, evidence.Web{URL: "https://bookings.kittiwake.example/", To: netip.AddrPortFrom(Bookings, 443), Status: 200,
+			Flaw: flaw, At: moment, Reply: r})
+	}
+}
+
 // byProxy sets a proxy for programs, which did that with the request.
 func byProxy(status int, r evidence.Reply) func(*evidence.Set) {
 	return func(s *evidence.Set) {

@@ -56,6 +56,15 @@ socket.`,
 		case p.Iface.Carrier == endpoint.CarrierUnknown:
 			return possible("the system does not tell whether %s has a carrier", p.Iface.Name)
 		}
+		if p.Iface.Kind == endpoint.Bridge {
+			return found(Confirmed,
+				fmt.Sprintf("Traffic leaves by the bridge %s of this machine, and nothing is connected to it.", p.Iface.Name),
+				fmt.Sprintf("%s is a bridge without a member that has a signal", p.Iface.Name)).
+				next(fmt.Sprintf(
+					"If what is asked for stands elsewhere, its address lies in the network of %s by mistake: give the bridge, "+
+						"which containers or virtual machines have brought, another network.", p.Iface.Name),
+					"If it is meant to stand there, start the container or the virtual machine.")
+		}
 		if p.Iface.Kind == endpoint.Wireless {
 			return found(Confirmed, "The radio "+p.Iface.Name+" is on and not associated with any network.",
 				p.Iface.Name+" is on, without an association").

@@ -58,7 +58,8 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		return cleared("it is not the name server that is at fault: %s", fact)
 	}
 	r := silent[0]
-	if _, named := p.ResolversNamed(); named[r.Address] == "" && p.IsWithheld(evidence.DHCPOffer) && !anyServes && p.NeedsName() {
+	if _, named := p.ResolversNamed(); named[r.Address] == "" && p.IsWithheld(evidence.DHCPOffer) && !anyServes &&
+		p.NeedsName() && !r.Address.IsLoopback() {
 		return possible("%v was perhaps set by hand: whether the network names another name server could not be asked", r.Address)
 	}
 	reason := fmt.Sprintf("%v: questions unanswered", r.Address)
@@ -215,7 +216,12 @@ domain.`,
 		case len(p.Outside) == 0 && p.Alive != facts.No:
 			return possible("the name servers fail, and nothing beyond the gateway answers: they may be cut off as well")
 		}
-		return found(Confirmed, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
+		standing := Supported
+		if w := p.Witnesses(); len(w) > 0 { // they may be cut off from the domain's own servers, as all here may be
+			standing = Confirmed
+			failing = append(failing, fmt.Sprintf("the way out is in order: %v answers", w[0]))
+		}
+		return found(standing, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
 			next("Ask another resolver for the name; if it fails as well, tell whoever looks after the domain.")
 	},
 }

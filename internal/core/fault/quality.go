@@ -68,7 +68,8 @@ then the socket; on radio, go nearer to the access point.`,
 			f := found(Supported,
 				fmt.Sprintf("Packets are lost on %s already: of %d to %v only %d came back.", segmentName(p), gw.Sent, gw.To, gw.Received),
 				counted(gw))
-			if farKnown && facts.Lossy(far) || nearKnown && near.To != gw.To && facts.Lossy(near) {
+			if farKnown && facts.Lossy(far) && far.Method != "icmp" ||
+				nearKnown && near.To != gw.To && facts.Lossy(near) && near.Method != "icmp" { // echo replies alone may be rationed
 				f.Standing = Confirmed
 			}
 			if farKnown {
@@ -112,7 +113,10 @@ station at which it begins to the provider, with times.`,
 			good, first, seen := p.Begins(facts.Lossy)
 			standing := Supported
 			if seen {
-				standing = Confirmed
+				// of echo replies alone it may be a ration
+				if far.Method != "icmp" {
+					standing = Confirmed
+				}
 				sentence = fmt.Sprintf("%s: of %d to %v only %d came back.", whereBegins(p, good, first, "Packets are lost"), far.Sent,
 					far.To,
 					far.Received)
@@ -260,7 +264,7 @@ to reach from outside; what is asked for from here works.`,
 			}
 			var private []string
 			public := false
-			for i, segment := range path.Segments(stations, t.To, func(a netip.Addr) bool { return p.OnLink(a) || a == p.Gateway }) {
+			for i, segment := range path.Segments(stations, t.To, p.NextDoor) {
 				public = public || segment == path.Provider || segment == path.Far || segment == path.Destination
 				if segment == path.Private && !public {
 					private = append(private, stations[i].String())
@@ -314,6 +318,13 @@ No fault: one station answers some of what it is asked, and later ones everythin
 						fmt.Sprintf(
 							"%v answers some of what it is asked and not all, and later ones answer: it rations its answers. No fault.", a))
 				}
+			}
+		}
+		for _, a := range p.Addresses {
+			if echo, own, rations := p.RationsEcho(a); rations {
+				return found(Confirmed,
+					fmt.Sprintf("%v answers only %d of %d echo requests, and all of %d connections: it rations its answers. No fault.", a,
+						echo.Received, echo.Sent, own.Sent))
 			}
 		}
 		far, known := p.Far()

@@ -62,18 +62,30 @@ func TestQuality(t *testing.T) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 57, 60, 20)}
 		}, zone.None, "", verdict.Certain, "", []string{"path-lossy"}},
 		{"loss on the segment", func(s *evidence.Set) {
-			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
+			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20), Connected(29, 40, 20)}
 		}, zone.LocalSubnet, "segment-lossy", verdict.Certain, "172.27.40.1", nil},
+		{"echo replies are missing everywhere, and nothing else was asked", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
+		}, zone.LocalSubnet, "segment-lossy", verdict.Likely, "172.27.40.1", nil},
+		{"echo replies are missing everywhere, and no connection is", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 60, 1), Probed(Bookings, 12, 60, 20), Connected(40, 40, 20)}
+		}, zone.None, "", verdict.Likely, "", []string{"segment-lossy", "path-lossy"}},
+		{"a gateway that rations its answers, and a loss behind it", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 5, 100, 1), Probed(Bookings, 40, 60, 20), Connected(29, 40, 20)}
+		}, zone.Beyond, "path-lossy", verdict.Likely, "", nil},
+		{"one connection of many is lost beside many echo replies", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 48, 60, 20), Connected(39, 40, 20)}
+		}, zone.Beyond, "path-lossy", verdict.Certain, "", nil},
 		{"a gateway that rations its answers", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 20, 20, 20)}
 		}, zone.None, "", verdict.Certain, "", []string{"segment-lossy", "path-lossy"}},
 		{"loss behind the gateway", func(s *evidence.Set) {
-			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20), Connected(26, 40, 20)}
 			stations(s, 40, 40, 22)
 		}, zone.Beyond, "path-lossy", verdict.Certain, "after 198.51.100.9 and before 198.51.100.13", []string{"segment-lossy"}},
 		{"no station in between was asked", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
-		}, zone.Beyond, "path-lossy", verdict.Certain, "after 172.27.40.1 and before 203.0.113.80", nil},
+		}, zone.Beyond, "path-lossy", verdict.Likely, "after 172.27.40.1 and before 203.0.113.80", nil},
 		{"loss at one station alone", func(s *evidence.Set) { Measured(s); stations(s, 40, 12, 40) }, zone.None, "", verdict.Certain, "",
 			[]string{"path-lossy"}},
 		{"slow from one station on", func(s *evidence.Set) {
@@ -102,11 +114,11 @@ func TestQuality(t *testing.T) {
 		{"sizes that were lost like all else", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 40, 60, 1), Probed(Bookings, 41, 60, 20)}
 			s.Sizings = sizes(whole, hole)
-		}, zone.LocalSubnet, "segment-lossy", verdict.Certain, "", nil},
+		}, zone.LocalSubnet, "segment-lossy", verdict.Likely, "", nil},
 		{"what is wrong and was not in the way stays aside", func(s *evidence.Set) {
 			s.Loopback[0].Reply = Silence()
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 61, 100, 20)}
-		}, zone.Beyond, "path-lossy", verdict.Certain, "", nil},
+		}, zone.Beyond, "path-lossy", verdict.Likely, "", nil},
 		{"and is not the verdict while that is measured", func(s *evidence.Set) {
 			s.Loopback[0].Reply = Silence()
 			s.Open = []evidence.Kind{evidence.LossProbes}

@@ -2,6 +2,7 @@ package fault
 
 import (
 	"fmt"
+	"slices"
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
@@ -33,6 +34,10 @@ what counts.`,
 		}
 		if silent == nil {
 			return possible("echo has not been asked to an end")
+		}
+		if slices.ContainsFunc(p.Bursts,
+			func(b evidence.Burst) bool { return b.To == silent.Asked && b.Method == "icmp" && b.Received > 0 }) {
+			return cleared("%v answers echo, though not always", silent.Asked)
 		}
 		return found(Confirmed, fmt.Sprintf("%v does not answer echo, and its service works: no fault.", silent.Asked),
 			fmt.Sprintf("no echo reply within %s", wording.Millis(silent.Waited)))

@@ -68,15 +68,43 @@ entry, and find out what set it.`,
 			return possible("nothing comes back by %v, to which the route for %v leads, and nothing by the default gateway either",
 				route.Via, route.To)
 		}
-		return found(Confirmed,
+		standing, how := Supported, ""
+		switch asked, through := handedTo(p, usual); {
+		case through:
+			standing, how = Confirmed, fmt.Sprintf("handed to %v, a packet for the target is answered", usual)
+		case p.IsOpen(evidence.Handoffs):
+			return possible("whether the default gateway %v leads to the target is still being asked", usual).awaiting(evidence.Handoffs)
+		case asked:
+			return cleared("by the default gateway %v the target does not answer either: it is not the route", usual)
+		default:
+			if n, known := p.Neighbour(route.Via); known && n.Outcome == evidence.Silent { // the route may be right, and the router off
+				return possible(
+					"%v, to which the route for %v leads, keeps silent; whether the default gateway leads there could not be asked",
+					route.Via, route.To)
+			}
+		}
+		f := found(standing,
 			fmt.Sprintf("A route on this machine sends traffic for %v to %v, which passes nothing on; the default gateway %v works.",
 				route.To, route.Via, usual),
 			fmt.Sprintf("the routing table has %v by %v through %s", route.To, route.Via, route.Interface), "nothing comes back by it",
-			fmt.Sprintf("by the default gateway %v, %v answers", usual, witness)).
-			next(fmt.Sprintf(
-				"Delete the route for %v by %v if nobody needs it, and find out what set it: traffic then takes the default gateway %v.",
-				route.To, route.Via, usual))
+			fmt.Sprintf("by the default gateway %v, %v answers", usual, witness))
+		if how != "" {
+			f.For = append(f.For, how)
+		}
+		return f.next(fmt.Sprintf(
+			"Delete the route for %v by %v if nobody needs it, and find out what set it: traffic then takes the default gateway %v.",
+			route.To, route.Via, usual))
 	},
+}
+
+// handedTo tells whether a packet for the target was handed to a router to the end, and whether the target itself answered it.
+func handedTo(p *facts.Facts, router netip.Addr) (asked, through bool) {
+	for _, h := range p.Handoffs {
+		if slices.Contains(p.Addresses, h.To) && h.By == router && h.HopLimit > 1 && h.Outcome != evidence.NotKnown {
+			asked, through = true, through || h.Reached()
+		}
+	}
+	return asked, through
 }
 
 // specific is the route of its own that the target has, past the default gateway, which is given too.
@@ -236,6 +264,9 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		if p.Gateway.IsLinkLocalUnicast() || p.OnLink(p.Gateway) {
 			return cleared("%v lies within the machine's own prefix", p.Gateway)
 		}
+		if p.GatewayDeclared() {
+			return cleared("%v is declared to stand on the segment, though no prefix holds it", p.Gateway)
+		}
 		if p.Forwards == facts.Yes {
 			return cleared("%v passes traffic on", p.Gateway)
 		}
@@ -271,11 +302,12 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 // HostFirewall: the machine's own filter refuses or swallows the traffic.
 var HostFirewall = &Fault{
 	ID: "host-firewall", Zone: zone.Host, Place: 160, Scope: OfMachine, Matters: AboutTheGateway, Check: "filter",
-	Needs: []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames}, OnSilence: true,
+	Needs:    []evidence.Kind{evidence.ServiceConnect, evidence.NameLookup, evidence.SegmentFrames},
+	Explains: []ID{"service-refused", "service-filtered", "destination-silent"},
 	Doc: `This machine's own filter is in the way
-The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", or answers are seen to arrive
-at the port and reach no program. It is taken for a dead gateway or a dead service. Look at the filter's rules for the outgoing and the
-incoming direction.`,
+The machine's own packet filter refuses to send, or lets no answers in: sending fails with "not permitted", connections are swallowed on
+the way out, or answers are seen to arrive at the port and reach no program. It is taken for a dead gateway or a dead service. Look at the
+filter's rules for the outgoing and the incoming direction.`,
 	Judge: func(p *facts.Facts) Finding {
 		var refused []string
 		p.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
@@ -291,6 +323,12 @@ incoming direction.`,
 				fmt.Sprintf("sending to %s is not permitted by this machine itself", refused[0])).
 				next("Look at the rules of this machine's packet filter for outgoing traffic.")
 		}
+		if c, ok := neverLeft(p); ok {
+			return found(Supported, fmt.Sprintf("This machine's own filter swallows the attempts to connect to %v.", c.To),
+				fmt.Sprintf("no answer to the attempt, and the system could not send %s",
+					wording.Plural(c.Unsent, "repeat", "repeats")), "the gateway is reached").
+				next("Look at the rules of this machine's packet filter for outgoing traffic.")
+		}
 		if from, what, ok := swallowed(p); ok {
 			return found(Confirmed,
 				fmt.Sprintf("This machine's own filter swallows what comes in: answers from %v arrive at %s and reach no program.", from,
@@ -304,7 +342,10 @@ incoming direction.`,
 		case len(p.Outside) > 0 && !p.IsOpen(evidence.NameLookup, evidence.ServiceConnect):
 			return cleared("answers from %v reached the program", p.Outside[0])
 		case len(p.Outside) > 0:
-			if why, spoke := spared(p); spoke {
+			if c, spoke := spokeAtPort(p); spoke {
+				return cleared("%v itself has answered", c.To)
+			}
+			if why, unasked := unasked(p); unasked {
 				return cleared("%s", why)
 			}
 			return possible("answers from %v reached the program, and others are still awaited", p.Outside[0])
@@ -313,6 +354,30 @@ incoming direction.`,
 		}
 		return possible("no answer was seen to arrive and be lost")
 	},
+}
+
+// spokeAtPort is an attempt to connect to the target that the target itself has answered.
+func spokeAtPort(p *facts.Facts) (evidence.Connect, bool) {
+	for _, c := range p.Connects {
+		if slices.Contains(p.Addresses, c.To.Addr()) && c.Came() && c.From == c.To.Addr() {
+			return c, true
+		}
+	}
+	return evidence.Connect{}, false
+}
+
+// neverLeft is an attempt to reach the target that this machine's own system did not let out: nothing came back, and its repeats could not
+// be sent, while the gateway is reached.
+func neverLeft(p *facts.Facts) (evidence.Connect, bool) {
+	if p.Alive != facts.Yes || p.Usable() == facts.Yes {
+		return evidence.Connect{}, false
+	}
+	for _, c := range p.Connects {
+		if slices.Contains(p.Addresses, c.To.Addr()) && c.Outcome == evidence.Silent && c.Unsent > 0 {
+			return c, true
+		}
+	}
+	return evidence.Connect{}, false
 }
 
 // swallowed finds answers that were seen at the port while every question of their sort to that address ended in silence.

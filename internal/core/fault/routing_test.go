@@ -8,9 +8,13 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
+	"time"
 )
 
 var routingCases = []testCase{
+	{name: "the own filter swallows attempts to connect", change: func(s *evidence.Set) {
+		s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Silent, Waited: 1600 * time.Millisecond, Unsent: 1}
+	}, zone: zone.Host, fault: "host-firewall", confidence: verdict.Likely, cleared: []string{"service-refused"}},
 	{name: "no gateway", change: func(s *evidence.Set) {
 		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
 	}, zone: zone.Host, fault: "gateway-not-set", confidence: verdict.Certain, next: "Set the gateway to 172.27.40.1",

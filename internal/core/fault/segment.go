@@ -51,6 +51,14 @@ machine that works elsewhere.`,
 		if p.IsOpen(evidence.OtherNeighbours, evidence.GatewayNeighbour) || !p.SweepDone {
 			return possible("the neighbours have not all been asked yet")
 		}
+		if p.Endpoint.Inside(*p.Iface) {
+			return found(Supported, fmt.Sprintf("Nobody on the bridge %s of this machine answers.", p.Iface.Name),
+				fmt.Sprintf("%s asked, none answered", wording.Plural(p.Swept, "address", "addresses")),
+				p.Iface.Name+" leads to no cable: containers or virtual machines stand on it").in(zone.Host).
+				next(fmt.Sprintf(
+					"If what is asked for stands elsewhere, its address lies in the network of %s by mistake: give the bridge "+
+						"another network.", p.Iface.Name), "If it is meant to stand there, start the container or the virtual machine.")
+		}
 		if p.IsWithheld(evidence.SegmentFrames) { // who speaks here cannot be heard: the address may be another network's
 			f := possible("whether others speak on this segment, with addresses of another network, could not be listened for")
 			f.For = []string{fmt.Sprintf("%s asked, none answered", wording.Plural(p.Swept, "address", "addresses"))}
@@ -87,7 +95,7 @@ that its port on the switch is lit.`,
 		if p.Alive == facts.Yes {
 			return cleared("%v answers", p.Gateway)
 		}
-		if !p.OnLink(p.Gateway) && !p.Gateway.IsLinkLocalUnicast() {
+		if !p.OnLink(p.Gateway) && !p.Gateway.IsLinkLocalUnicast() && !p.GatewayDeclared() {
 			return possible("%v lies outside the subnet, so its silence proves nothing", p.Gateway)
 		}
 		if p.Alive == facts.Unknown {
@@ -119,10 +127,12 @@ that its port on the switch is lit.`,
 				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
 					inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}}))
 		}
-		return found(Confirmed,
-			fmt.Sprintf("The gateway %v does not answer, while %s on %s %s.", p.Gateway,
-				wording.Plural(len(p.Others), "neighbour", "neighbours"),
-				segmentName(p), map[bool]string{true: "does", false: "do"}[len(p.Others) == 1]), reasons...).
+		others := fmt.Sprintf("%s on %s %s", wording.Plural(len(p.Others), "neighbour", "neighbours"), segmentName(p),
+			map[bool]string{true: "does", false: "do"}[len(p.Others) == 1])
+		if len(p.Others) == 0 {
+			others = fmt.Sprintf("the DHCP server %v does", offers[0].Server)
+		}
+		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer, while %s.", p.Gateway, others), reasons...).
 			next(fmt.Sprintf("See that the gateway %v has power and that its port on the switch is lit, then run again.", p.Gateway),
 				"Ask a neighbour on the same segment whether it is cut off as well.")
 	},
@@ -139,7 +149,7 @@ func namedBy(server, router, gateway netip.Addr) string {
 // otherRouter is a router that the site sheet, or else every offer, names in place of the one that is set, on a machine whose setting did
 // not come from DHCP.
 func otherRouter(p *facts.Facts, offers []evidence.Offer) (router, server netip.Addr, ok bool) {
-	if !p.Gateway.Is4() || p.GatewayFromDHCP() {
+	if !p.Gateway.Is4() || p.GatewayFromDHCP() || !p.ByDefault() {
 		return router, server, false
 	}
 	if home, ok := p.Here(); ok { // what is documented counts more than what is offered

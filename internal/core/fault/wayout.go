@@ -29,7 +29,8 @@ func taken(p *facts.Facts) (r endpoint.RouteAnswer, port *endpoint.Interface, ok
 // worksBy is another port out of which the target is reached.
 func worksBy(p *facts.Facts, than string) (evidence.OtherWay, bool) {
 	for _, w := range p.OtherWays {
-		if w.Interface != than && (w.Outcome == evidence.Answered || w.Outcome == evidence.Refused && p.Target.Port == 0) {
+		if slices.Contains(p.Addresses, w.To.Addr()) && w.Interface != than &&
+			(w.Outcome == evidence.Answered || w.Outcome == evidence.Refused && p.Target.Port == 0) {
 			return w, true
 		}
 	}
@@ -75,6 +76,15 @@ connection. Take the tunnel down or connect it anew.`,
 								inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}})))
 				}
 			}
+			if servers, tunnel, lost := namesLostInTunnel(p); lost {
+				return found(Supported,
+					fmt.Sprintf(
+						"Names are asked for through the tunnel %s, and nothing comes back through it; the way out of %s is in order.",
+						tunnel, p.Iface.Name),
+					fmt.Sprintf("%s: questions unanswered, and they leave by %s, a tunnel", wording.List(servers), tunnel),
+					fmt.Sprintf("the gateway %v passes traffic on", p.Gateway)).
+					next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel))
+			}
 			return possible("the target's address is not known")
 		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
@@ -96,6 +106,31 @@ connection. Take the tunnel down or connect it anew.`,
 			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name),
 				"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
 	},
+}
+
+// namesLostInTunnel reports that no name is to be had since all name servers that programs ask are reached by a tunnel and keep silent,
+// while nothing else has come through it, and the gateway passes traffic on.
+func namesLostInTunnel(p *facts.Facts) (servers []netip.Addr, tunnel string, lost bool) {
+	if !p.NameFailed() || p.Forwards != facts.Yes || p.Iface == nil {
+		return nil, "", false
+	}
+	for _, r := range p.Resolvers {
+		switch {
+		case r.Behind:
+		case r.Speaks != facts.No:
+			return nil, "", false
+		default:
+			servers = append(servers, r.Address)
+		}
+	}
+	tunnel, lost = throughTunnel(p, servers)
+	if tunnel == p.Iface.Name {
+		return nil, "", false
+	}
+	p.EachReply(func(_ netip.Addr, r evidence.Reply, _ int) {
+		lost = lost && !(r.Came() && r.From.IsValid() && p.Endpoint.Leaves(r.From) == tunnel)
+	})
+	return servers, tunnel, lost
 }
 
 // throughTunnel reports whether all of some addresses are reached by a tunnel, by the routing table.
@@ -126,6 +161,9 @@ away, or give the good one the lower metric.`,
 		case p.Usable() == facts.Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
+			if w, bad, works := namesElsewhere(p); works {
+				return competing(p, bad, w, fmt.Sprintf("the name server %v", w.To.Addr()))
+			}
 			return possible("the target's address is not known")
 		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
@@ -143,24 +181,44 @@ away, or give the good one the lower metric.`,
 			}
 			return cleared("no other way works either")
 		}
-		var good, bad endpoint.Route
-		for _, d := range defaults {
-			if d.Interface == w.Interface {
-				good = d
-			}
-			if d.Interface == port.Name {
-				bad = d
+		return competing(p, port.Name, w, "the target")
+	},
+}
+
+// namesElsewhere is a name server that keeps silent by the way that the system takes, and answers out of another interface; bad is the one
+// that the system takes.
+func namesElsewhere(p *facts.Facts) (w evidence.OtherWay, bad string, works bool) {
+	for _, r := range p.Resolvers {
+		for _, w := range p.OtherWays {
+			if bad := p.Endpoint.Leaves(r.Address); r.Speaks == facts.No && w.To.Addr() == r.Address && w.Interface != bad &&
+				w.Outcome == evidence.Answered {
+				return w, bad, true
 			}
 		}
-		return found(Confirmed,
-			fmt.Sprintf("Of two default routes the one by %v through %s wins and leads nowhere; out of %s the target is reached.", bad.Via,
-				port.Name, w.Interface),
-			fmt.Sprintf("metric %d: by %v through %s", bad.Metric, bad.Via, port.Name),
-			fmt.Sprintf("metric %d: by %v through %s", good.Metric, good.Via, w.Interface),
-			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
-			next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", port.Name,
-				good.Via, good.Interface, bad.Metric))
-	},
+	}
+	return w, "", false
+}
+
+// competing is the finding that of two default routes the one out of bad wins, while what is reached out of the other.
+func competing(p *facts.Facts, bad string, w evidence.OtherWay, what string) Finding {
+	var winner, better endpoint.Route
+	for _, d := range p.Endpoint.DefaultRoutes(w.To.Addr().Is6()) {
+		if d.Interface == w.Interface {
+			better = d
+		}
+		if d.Interface == bad {
+			winner = d
+		}
+	}
+	return found(Confirmed,
+		fmt.Sprintf("Of two default routes the one by %v through %s wins and leads nowhere; out of %s %s is reached.", winner.Via, bad,
+			w.Interface, what),
+		fmt.Sprintf("metric %d: by %v through %s", winner.Metric, winner.Via, bad),
+		fmt.Sprintf("metric %d: by %v through %s", better.Metric, better.Via, w.Interface),
+		fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
+		next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", bad,
+			better.Via,
+			better.Interface, winner.Metric))
 }
 
 // GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
@@ -183,6 +241,8 @@ that the network itself names, together with address, mask and resolvers.`,
 			return cleared("%v passes traffic on", p.Gateway)
 		case p.GatewayFromDHCP():
 			return cleared("the gateway %v was not set by hand: it came by DHCP", p.Gateway)
+		case !p.ByDefault():
+			return cleared("%v is not the default gateway, but the next hop of a route of its own", p.Gateway)
 		case p.Alive == facts.No:
 			return cleared("%v does not answer at all", p.Gateway)
 		case p.Alive != facts.Yes || p.Forwards != facts.No:

@@ -3,6 +3,7 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +14,7 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var webFaults = []*Fault{ClockWrong, TLSFails, OneFamilyBroken}
+var webFaults = []*Fault{ClockWrong, TLSFails, OneFamilyBroken, ServiceSpeaksOtherwise}
 
 // flawed is a request that failed because no secure connection came about.
 func flawed(p *facts.Facts) (evidence.Web, bool) {
@@ -100,6 +101,8 @@ certificate's name, issuer and dates; do not let users click the warning away.`,
 			return cleared("no secure connection was asked for")
 		case !ok && secure(p):
 			return cleared("the secure connection comes about")
+		case !ok && slices.ContainsFunc(p.Webs, func(w evidence.Web) bool { return w.Spoke != "" }):
+			return cleared("what answers there speaks another protocol")
 		case !ok:
 			return possible("no certificate has been seen")
 		}
@@ -191,5 +194,37 @@ service. Mend the broken family, or take its address out of the name until it is
 			next(fmt.Sprintf("Have %s to %v mended, or its address taken out of the name %s until it is.", bad, broken[0], p.Target.Host()),
 				fmt.Sprintf("Meanwhile: passepartout check %s -%s shows that %s works.", p.Target,
 					map[bool]string{true: "4", false: "6"}[broken[0].Is6()], good))
+	},
+}
+
+// ServiceSpeaksOtherwise: whoever listens there is not who was meant.
+var ServiceSpeaksOtherwise = &Fault{
+	ID: "service-speaks-otherwise", Zone: zone.Beyond, Place: 165, Scope: OfEverybody | OfTarget, Matters: ByReach, Check: "service",
+	Needs: []evidence.Kind{evidence.WebAnswer},
+	Doc: `The service speaks another protocol
+The service is reached and answers, and not in the protocol that was asked for: another program listens on that port, plain pages are
+served where secure ones were expected, or the port number is that of something else. The network is in order all the way. Compare the
+address and the port with those that work for others, and tell whoever runs the service.`,
+	Judge: func(p *facts.Facts) Finding {
+		if p.Target.URL == "" {
+			return cleared("no page was asked for")
+		}
+		for _, w := range p.Webs {
+			if w.Spoke == "" || w.Via != "" {
+				continue
+			}
+			wanted := "HTTP"
+			if p.Target.TLS {
+				wanted = "TLS"
+			}
+			return found(Confirmed, fmt.Sprintf("%s answers on port %d, and not in %s.", p.Target.Host(), w.To.Port(), wanted),
+				fmt.Sprintf("%v begins with: %s", w.To, w.Spoke)).
+				next("Compare the port, and http with https, with what works for others.",
+					fmt.Sprintf("Tell whoever runs %s what listens on port %d there.", p.Target.Host(), w.To.Port()))
+		}
+		if p.IsOpen(evidence.WebAnswer) {
+			return possible("the service has not been asked to an end")
+		}
+		return cleared("nothing came that is no answer to the request")
 	},
 }

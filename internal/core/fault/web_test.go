@@ -5,6 +5,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
 	"time"
@@ -39,6 +40,18 @@ var webCases = []testCase{
 		zone: zone.Beyond, fault: "tls-fails", says: "another name", cleared: []string{"clock-wrong"}},
 	{name: "no handshake", change: secure(evidence.NoSecureConnection, time.Time{}, time.Time{}, time.Time{}), zone: zone.Beyond,
 		fault: "tls-fails", confidence: verdict.Likely},
+	{name: "another protocol", change: func(s *evidence.Set) {
+		secure(evidence.NoFlaw, moment, moment, moment)(s)
+		s.Webs[0].Spoke, s.Webs[0].Reply.Outcome = "SSH-2.0-kittiwake", evidence.Malformed
+	}, zone: zone.Beyond, fault: "service-speaks-otherwise", confidence: verdict.Certain, says: "not in TLS",
+		cleared: []string{"tls-fails"}},
+	{name: "another protocol on the segment", change: func(s *evidence.Set) {
+		OnSegment(s)
+		s.Target, _ = target.Parse("http://172.27.40.2/")
+		s.Connects[0].To = netip.AddrPortFrom(Core, 80)
+		s.Webs = []evidence.Web{{URL: s.Target.URL, To: netip.AddrPortFrom(Core, 80), Spoke: "220 ready",
+			Reply: evidence.Reply{Outcome: evidence.Malformed, From: Core}}}
+	}, zone: zone.LocalSubnet, fault: "service-speaks-otherwise", says: "not in HTTP"},
 	{name: "a secure page", change: secure(evidence.NoFlaw, time.Time{}, time.Time{}, moment), zone: zone.None,
 		cleared: []string{"tls-fails", "clock-wrong"}},
 	{name: "IPv6 alone fails", change: twice(Answer(tides4, 20), Silence()), zone: zone.Beyond, fault: "one-family-broken",

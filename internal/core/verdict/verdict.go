@@ -152,7 +152,7 @@ func holding(all []Suspect) (out []Suspect) {
 
 func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	r.Zone, r.Confidence = zone.None, Certain
-	if len(p.Withheld) > 0 {
+	if len(p.Withheld) > 0 || slices.ContainsFunc(p.Addresses, p.Doubtful) {
 		r.Confidence = Likely
 	}
 	switch {

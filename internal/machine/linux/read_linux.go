@@ -41,6 +41,7 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 			return nil, err
 		}
 		i := interfaceOf(l, speeds)
+		i.Master = masterOf(l, links)
 		names[i.Index] = i.Name
 		addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(l, netlink.FAMILY_ALL) })
 		if err != nil && !errors.Is(err, unix.ENODEV) { // it may vanish between the two questions
@@ -231,6 +232,16 @@ func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.I
 		}
 	}
 	return i
+}
+
+// masterOf names the bridge, bond or team of which an interface is a member.
+func masterOf(l netlink.Link, all []netlink.Link) string {
+	for _, m := range all {
+		if m.Attrs().Index == l.Attrs().MasterIndex {
+			return m.Attrs().Name
+		}
+	}
+	return ""
 }
 
 func kindOf(l netlink.Link) endpoint.Kind {

@@ -48,6 +48,9 @@ func TestReadOddPorts(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, netlink.LinkSetUp(cable))
 		require.NoError(t, netlink.LinkSetMTU(cable, 1280))
+		br0, err := netlink.LinkByName("br0")
+		require.NoError(t, err)
+		require.NoError(t, netlink.LinkSetMaster(cable, br0))
 		e, err := m.Read(t.Context())
 		require.NoError(t, err)
 		for _, c := range []struct {
@@ -71,7 +74,10 @@ func TestReadOddPorts(t *testing.T) {
 				assert.Equal(t, c.mtu, i.MTU, c.name)
 			}
 		}
+		member, _ := e.Interface("cable0")
+		assert.Equal(t, "br0", member.Master)
 		eth0, _ := e.Interface("eth0")
+		assert.Empty(t, eth0.Master)
 		assert.Equal(t, "veth", eth0.Driver)
 		assert.Equal(t, 10000, eth0.SpeedMbit, "what the driver of a virtual cable says")
 		assert.Equal(t, endpoint.FullDuplex, eth0.Duplex)

@@ -12,11 +12,14 @@ import (
 const (
 	// The last discover goes out at 1.1 s; a server that must not test the address first answers long before 1.8 s.
 	discoverPatience = 1800 * time.Millisecond
-	// A server that tests the address first (RFC 2131 §2.2) takes one to three seconds. That it does shows: it asks for the address by ARP.
-	discoverTesting = 4 * time.Second
+	// A machine without any address depends on the answer. A server that tests the address first (RFC 2131 §2.2) takes one to three
+	// seconds, and behind a relay nothing shows that it does: a client would wait as long before it asks again (§4.1).
+	discoverDepending = 4 * time.Second
+	// One that is seen to test, since it asks for the address by ARP, is waited for longer.
+	discoverTesting = 5500 * time.Millisecond
 )
 
-var discoverAt = []time.Duration{0, 500 * time.Millisecond, 1100 * time.Millisecond}
+var discoverAt = []time.Duration{0, 500 * time.Millisecond, 1100 * time.Millisecond, 2400 * time.Millisecond}
 
 var dhcpSteps = []*step{
 	{brings: kinds(evidence.DHCPOffer), of: when((*moment).onSegment), needless: noFrames, until: offersOver, ask: (*run).discover},
@@ -26,11 +29,14 @@ var dhcpSteps = []*step{
 // testingOffer marks that a server asks the segment for the address that it is about to offer.
 var testingOffer = mark{what: "a DHCP server tests an address"}
 
-// offersOver: one discover is enough on a machine that has an address and hears an offer; one that depends on it asks three times, and
-// waits longer for a server that is seen to test the address. After the first offer, others get as long as the first took, and the wait for
-// silence.
+// offersOver: one discover is enough on a machine that has an address and hears an offer; one that depends on it asks again and again, and
+// waits longer, and longest for a server that is seen to test the address. After the first offer, others get as long as the first took, and
+// the wait for silence.
 func offersOver(m *moment, _ subject) (bool, time.Duration) {
 	limit := discoverPatience
+	if !m.HasUsable() {
+		limit = discoverDepending
+	}
 	if m.marked(testingOffer) {
 		limit = discoverTesting
 	}

@@ -26,6 +26,7 @@ var handoffSteps = []*step{
 	{brings: kinds(evidence.Handoffs),
 		after: kinds(evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.NameLookup, evidence.RouteLookup),
 		of:    silentOnLink, needless: noHandoffs, until: routerGone, ask: (*run).through},
+	{brings: kinds(evidence.Handoffs), of: detoured, needless: noHandoffs, until: routerGone, ask: (*run).through},
 	{test: "another-neighbour", brings: kinds(evidence.Handoffs), after: kinds(evidence.OtherNeighbours), most: sweepMost,
 		of:       neighboursMet,
 		needless: noHandoffs, until: forwarderFound, ask: (*run).handOff},
@@ -46,6 +47,24 @@ func silentOnLink(m *moment) (out []subject) {
 			if by != a && !gone(m, by) {
 				out = append(out, subject{addr: a, by: by})
 			}
+		}
+	}
+	return out
+}
+
+// detoured are silent addresses of the target that a route of their own leads past the default gateway, each with that: whether the route
+// is wrong or its next hop is, only the default gateway can tell.
+func detoured(m *moment) (out []subject) {
+	for _, way := range m.ways() {
+		defaults := m.Endpoint.DefaultRoutes(false)
+		if !way.To.Is4() || !way.Via.IsValid() || len(defaults) == 0 || !defaults[0].Via.IsValid() || defaults[0].Via == way.Via ||
+			defaults[0].Interface != way.Interface || way.Interface != m.Iface.Name {
+			continue
+		}
+		if slices.ContainsFunc(m.Connects, func(c evidence.Connect) bool {
+			return c.To.Addr() == way.To && !c.Came() && c.Outcome != evidence.NotKnown
+		}) {
+			out = append(out, subject{addr: way.To, by: defaults[0].Via})
 		}
 	}
 	return out

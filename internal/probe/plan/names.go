@@ -15,6 +15,8 @@ var nameSteps = []*step{
 	{brings: kinds(evidence.NameLookup), of: lookups, until: resolverGone, ask: (*run).lookUp},
 	{test: "named-servers", brings: kinds(evidence.Handoffs), of: otherServers, needless: nameAnswered, until: otherServerOver,
 		ask: (*run).lookUpElsewhere},
+	{test: "another-port", brings: kinds(evidence.ServiceConnect), after: kinds(evidence.NameLookup), of: silentServersElsewhere,
+		needless: nameAnswered, ask: (*run).lookUpBy},
 }
 
 // naming asks what the addresses that were met are called. It is for a screen, when all else is known, and no verdict waits for it.
@@ -61,8 +63,9 @@ func addressKinds(m *moment) (kinds []string) {
 	return kinds
 }
 
-// failed reports whether a server has said all about a name, and no address has come of it: that it does not exist, that it cannot be looked
-// up, or that it has no address of any family. That it has none of one family says nothing while the answer about the other is missing.
+// failed reports whether a server has said all about a name, and no address has come of it: that it does not exist, that it cannot be
+// looked up, or that it has no address of any family. That it has none of one family says nothing while the answer about the other is
+// missing.
 func failed(m *moment, name string, kinds []string) bool {
 	if len(m.Addresses) > 0 {
 		return false
@@ -102,6 +105,29 @@ func (r *run) lookUp(ctx context.Context, s subject) {
 // nameAnswered reports whether any of the servers that are set has answered.
 func nameAnswered(m *moment) bool {
 	return slices.ContainsFunc(m.Lookups, func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered })
+}
+
+// silentServersElsewhere are name servers that keep silent by the way that the system takes, each with another interface that has a gateway
+// of its own: names have a way as the target has.
+func silentServersElsewhere(m *moment) (out []subject) {
+	if m.Target.Name == "" {
+		return nil
+	}
+	for _, r := range m.Resolvers {
+		if r.Speaks != facts.No || r.OnLink {
+			continue
+		}
+		for _, i := range m.otherWaysOut(r.Address, m.Endpoint.Leaves(r.Address)) {
+			out = append(out, subject{addr: r.Address, iface: i})
+		}
+	}
+	return out
+}
+
+func (r *run) lookUpBy(ctx context.Context, s subject) {
+	if l := probe.LookupBy(ctx, r.Machine, s.addr, "", probe.Life, s.iface); ctx.Err() == nil || l.Came() {
+		r.observe(evidence.OtherWay{Interface: s.iface, To: netip.AddrPortFrom(s.addr, 53), Reply: l.Reply})
+	}
 }
 
 // otherServers are those that are named and not set, the gateway and the DHCP servers: many serve names as well, and one that knows the

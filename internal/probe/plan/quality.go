@@ -19,7 +19,9 @@ import (
 const (
 	burstCount, burstMore = 20, 40
 	burstApart            = 2 * time.Millisecond
-	stationApart          = 10 * time.Millisecond // routers on the way are asked more gently
+	// Where echo replies are missing, the target's own service is asked: so many connections, each closed at once.
+	connections, connectionsApart = 40, 12 * time.Millisecond
+	stationApart                  = 10 * time.Millisecond // routers on the way are asked more gently
 	// While nothing is known of an address, a packet to it is given this long; then by the round trips seen.
 	sizeUnknown = 400 * time.Millisecond
 	sizeLeast   = 100 * time.Millisecond
@@ -34,6 +36,7 @@ var qualitySteps = []*step{
 	targetLoss,
 	{of: measured, ask: (*run).count}, // where none was lost nobody waits for it
 	targetSize,
+	{brings: kinds(evidence.LossProbes), after: kinds(evidence.ServiceConnect), of: doubtedByEcho, ask: (*run).targetByConnections},
 	{brings: kinds(evidence.LossProbes), of: once, needless: withEcho, ask: (*run).namesQuality},
 }
 
@@ -73,6 +76,30 @@ func measured(m *moment) (out []subject) {
 	return out
 }
 
+// doubtedByEcho are the services of the target that answer, while echo replies are missing somewhere: whether that is a loss or a ration,
+// connections tell.
+func doubtedByEcho(m *moment) (out []subject) {
+	if !slices.ContainsFunc(m.Bursts, func(b evidence.Burst) bool { return b.Method == "icmp" && facts.Lossy(b) }) {
+		return nil
+	}
+	for _, s := range forwarded(m) {
+		for _, c := range m.Connects {
+			if c.To.Addr() == s.addr && (c.Outcome == evidence.Answered || c.Outcome == evidence.Refused) && c.From == s.addr {
+				out = append(out, subject{addr: s.addr, port: c.To.Port()})
+				break
+			}
+		}
+	}
+	return out
+}
+
+func (r *run) targetByConnections(ctx context.Context, s subject) {
+	q := probe.BurstQuestion{To: s.addr, Count: connections, Apart: connectionsApart, Grace: grace}
+	if b, ok := probe.ConnectBurst(ctx, r.Machine, s.port, q); ok && b.Received > 0 {
+		r.observe(b)
+	}
+}
+
 // echoless is closed when an address is known not to answer echo.
 func (r *run) echoless(asked *step, a netip.Addr) <-chan struct{} {
 	return r.onceThat(func(m *moment) bool { return m.ended(asked, subject{addr: a}) && !echoes(m, a) })
@@ -106,18 +133,19 @@ func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (ev
 	if !ok || b.Received == 0 {
 		return b, false // it does not answer, or is not there: that is told elsewhere
 	}
+	r.observe(b)
 	if b.Received < b.Sent {
 		q.Count = burstMore
 		more, ok := probe.EchoBurst(ctx, r.echoer, q)
 		if !ok {
 			return b, false
 		}
+		r.observe(more)
 		if more.Received >= b.Received {
 			b.Median = more.Median
 		}
 		b.Sent, b.Received = b.Sent+more.Sent, b.Received+more.Received
 	}
-	r.observe(b)
 	return b, true
 }
 

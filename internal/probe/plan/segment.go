@@ -20,9 +20,12 @@ const (
 	neighbourPatience = 1100 * time.Millisecond
 	// When the gateway has not answered by then, the rest of the segment is asked: one that answers does so within a few milliseconds.
 	sweepAfter = 200 * time.Millisecond
-	// The rate and number of the sweep: polite, and enough to find a living segment.
-	sweepRate, sweepMost = 300, 254
-	sweepPatience        = 250 * time.Millisecond
+	// The rate and number of the sweep: with all else that is asked at the same time no more than fifty requests go out in any second,
+	// since switches shut a port for not much more. It is enough to find a living segment, the likely ones being asked first.
+	sweepRate, sweepMost = 36, 48
+	// Where the kernel asks on our behalf, it asks each three times, a second apart (arp(7): mcast_solicit).
+	provokeMost   = 40
+	sweepPatience = 250 * time.Millisecond
 	// How often all IPv6 machines are called: one call may be lost.
 	callAllTimes = 3
 	// Enough neighbours to know that the segment is alive.
@@ -68,6 +71,11 @@ func gateways(m *moment) (out []subject) {
 	for _, v6 := range []bool{false, true} {
 		if gw, ok := m.Endpoint.Gateway(m.Iface.Name, v6); ok && m.Families.Allows(gw) {
 			out = append(out, subject{addr: gw})
+		}
+	}
+	for _, way := range m.ways() { // a route of the target's own may lead by another
+		if s := (subject{addr: way.Via}); way.Via.IsValid() && way.Interface == m.Iface.Name && !slices.Contains(out, s) {
+			out = append(out, s)
 		}
 	}
 	return out
@@ -306,15 +314,7 @@ func (r *run) sweep(ctx context.Context, _ subject) {
 		return
 	}
 	f := facts.New(r.snapshot())
-	prefix := own[0].Prefix
-	// First where routers stand: those that are named, and the ends of the prefix. Then nearest first.
-	var targets []netip.Addr
-	for _, a := range slices.Concat(f.RoutersNamed(), []netip.Addr{prefix.Masked().Addr().Next(), subnet.Last(prefix).Prev()},
-		slices.Collect(subnet.Around(prefix, prefix.Addr(), sweepMost))) {
-		if subnet.Usable(prefix, a) && a != prefix.Addr() && a != f.Gateway && !slices.Contains(targets, a) {
-			targets = append(targets, a)
-		}
-	}
+	targets := likelyNeighbours(f, own[0].Prefix)
 	var answered atomic.Int32
 	done := func(n evidence.Neighbour) {
 		if n.Outcome != evidence.Answered {
@@ -335,10 +335,34 @@ func (r *run) sweep(ctx context.Context, _ subject) {
 	if r.segment != nil {
 		swept = r.segment.Sweep(ctx, own[0].Prefix.Addr(), targets, sweepRate, sweepPatience, done, enough)
 	} else {
+		targets = targets[:min(len(targets), provokeMost)]
 		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, done)
 		swept = len(targets)
 	}
 	if ctx.Err() == nil {
 		r.observe(evidence.Sweep{Asked: swept, Done: true})
 	}
+}
+
+// likelyNeighbours lists who may stand on a segment, the likely ones first: routers and servers that are named, whom this machine has known
+// before, the ends of the prefix, where routers stand; then what lies nearest to this machine.
+func likelyNeighbours(f *facts.Facts, prefix netip.Prefix) (out []netip.Addr) {
+	likely := f.RoutersNamed()
+	if servers, _ := f.ResolversNamed(); len(servers) > 0 {
+		likely = append(likely, servers...)
+	}
+	likely = append(likely, f.Endpoint.AskedResolvers()...)
+	for _, n := range f.Endpoint.Neighbours {
+		if n.Interface == f.Interface {
+			likely = append(likely, n.Address)
+		}
+	}
+	likely = append(likely, prefix.Masked().Addr().Next(), subnet.Last(prefix).Prev())
+	for _, a := range slices.Concat(likely, slices.Collect(subnet.Around(prefix, prefix.Addr(), sweepMost))) {
+		if len(out) < sweepMost && a.Is4() && prefix.Masked().Contains(a) && subnet.Usable(prefix, a) && a != prefix.Addr() &&
+			a != f.Gateway && !slices.Contains(out, a) {
+			out = append(out, a)
+		}
+	}
+	return out
 }

@@ -110,12 +110,20 @@ func otherAddresses(m *moment) (out []subject) {
 // otherInterfaces are all others that could lead to an address of the target.
 func otherInterfaces(m *moment) (out []subject) {
 	for _, route := range m.ways() {
-		for _, i := range m.Endpoint.Interfaces {
-			_, gateway := m.Endpoint.Gateway(i.Name, route.To.Is6())
-			if i.Name != route.Interface && i.Up && i.Kind != endpoint.LoopbackKind && i.Carrier != endpoint.CarrierAbsent &&
-				len(i.Usable(route.To.Is6())) > 0 && gateway {
-				out = append(out, subject{addr: route.To, port: m.run.ports()[0], iface: i.Name})
-			}
+		for _, i := range m.otherWaysOut(route.To, route.Interface) {
+			out = append(out, subject{addr: route.To, port: m.run.ports()[0], iface: i})
+		}
+	}
+	return out
+}
+
+// otherWaysOut are the interfaces other than the one that is taken by which an address could be reached: those with a gateway.
+func (m *moment) otherWaysOut(to netip.Addr, taken string) (out []string) {
+	for _, i := range m.Endpoint.Interfaces {
+		_, gateway := m.Endpoint.Gateway(i.Name, to.Is6())
+		if i.Name != taken && i.Up && i.Kind != endpoint.LoopbackKind && i.Carrier != endpoint.CarrierAbsent &&
+			len(i.Usable(to.Is6())) > 0 && gateway {
+			out = append(out, i.Name)
 		}
 	}
 	return out

@@ -4,8 +4,10 @@ import (
 	"context"
 	"net/netip"
 	"net/url"
+	"strings"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/target"
 	"passepartout/internal/probe"
 )
 
@@ -14,6 +16,8 @@ const mostProxies = 3
 
 var webSteps = []*step{
 	{brings: kinds(evidence.WebAnswer), after: kinds(evidence.ServiceConnect), needless: noWeb, of: openedSockets, ask: (*run).askWeb},
+	{brings: kinds(evidence.WebAnswer), after: kinds(evidence.ServiceConnect), of: relayedSockets, ask: (*run).askThrough},
+	{brings: kinds(evidence.WebAnswer), of: doubtfulPages, ask: (*run).askThrough},
 	{brings: kinds(evidence.WebAnswer), needless: noWeb, of: proxyScript, ask: (*run).fetchProxyScript},
 	{brings: kinds(evidence.WebAnswer), needless: noWeb, of: proxies, ask: (*run).askVia},
 	{test: "named-portal", brings: kinds(evidence.WebAnswer), of: namedPortal, needless: works, ask: (*run).askPortal},
@@ -37,6 +41,50 @@ func (r *run) askWeb(ctx context.Context, s subject) {
 	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
 	defer cancel()
 	if w := probe.AskWeb(ask, r.Machine, r.Target, s.addr, ""); ctx.Err() == nil || w.Came() {
+		r.observe(w)
+	}
+}
+
+// webPorts are those at which a bare request shows who is there, and tells a service from somebody in between.
+var webPorts = map[uint16]string{443: "https", 80: "http"}
+
+// relayedSockets are those of a target without a URL whose connections somebody nearer accepts: a request shows whether they come through.
+func relayedSockets(m *moment) (out []subject) {
+	for _, s := range m.Shorts {
+		_, nearer := m.Nearer(s.To.Addr())
+		scheme, web := webPorts[s.To.Port()]
+		if nearer && web && m.Target.URL == "" {
+			page := url.URL{Scheme: scheme, Host: m.Target.Host(), Path: "/"}
+			if a := m.Target.Addr; a.Is6() {
+				page.Host = "[" + a.WithZone("").String() + "]"
+			}
+			out = append(out, subject{addr: s.To.Addr(), name: page.String()})
+		}
+	}
+	return out
+}
+
+// doubtfulPages is the question whether somebody nearer who has answered in the clear answers in the name of everybody: the same request to
+// an address that no host has.
+func doubtfulPages(m *moment) []subject {
+	for _, w := range m.Webs {
+		_, nearer := m.Nearer(w.To.Addr())
+		if nearer && w.Outcome == evidence.Answered && w.Flaw == evidence.NoFlaw && w.Via == "" && strings.HasPrefix(w.URL, "http:") {
+			page := url.URL{Scheme: "http", Host: evidence.Unassigned.String(), Path: "/"}
+			return []subject{{addr: evidence.Unassigned, name: page.String()}}
+		}
+	}
+	return nil
+}
+
+func (r *run) askThrough(ctx context.Context, s subject) {
+	page, err := target.Parse(s.name)
+	if err != nil {
+		return
+	}
+	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
+	defer cancel()
+	if w := probe.AskWeb(ask, r.Machine, page, s.addr, ""); ctx.Err() == nil || w.Came() {
 		r.observe(w)
 	}
 }
