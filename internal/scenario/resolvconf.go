@@ -19,3 +19,12 @@ func (n *Node) ResolvConfText() string {
 	}
 	return b.String()
 }
+
+// BehindText is the file in which the name service on the machine itself writes down whom it asks; "" if there is none.
+func (n *Node) BehindText() string {
+	var b strings.Builder
+	for _, r := range n.Behind {
+		fmt.Fprintf(&b, "nameserver %v\n", r)
+	}
+	return b.String()
+}

@@ -58,6 +58,7 @@ type Node struct {
 	Filter     []Rule           `yaml:"filter"`
 
 	Resolvers  []netip.Addr          `yaml:"resolvers"`
+	Behind     []netip.Addr          `yaml:"behind"` // whom the name service on the machine itself asks, as systemd-resolved writes it down
 	Search     []string              `yaml:"search"`
 	ResolvConf string                `yaml:"resolv_conf"` // the file as it stands, in place of the two above
 	Hosts      map[string]netip.Addr `yaml:"hosts"`
@@ -245,6 +246,12 @@ func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d)
 
 // Worn reports whether the port is out of order in a way that only a port of our own making can show on a kernel.
 func (p *Port) Worn() bool { return p.Damage > 0 || p.Speed > 0 || p.Half }
+
+// Leases reports whether an address of the port is the one that a DHCP server has given: the first of IPv4. What was added later was not.
+func (p *Port) Leases(a netip.Prefix) bool {
+	first := slices.IndexFunc(p.Addresses, func(x netip.Prefix) bool { return x.Addr().Is4() })
+	return p.Leased && first >= 0 && p.Addresses[first] == a
+}
 
 // Alone reports whether the port stands on no segment.
 func (p *Port) Alone() bool { return p.Tunnel || p.Bridge }

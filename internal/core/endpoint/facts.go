@@ -137,9 +137,13 @@ func (i *Interface) SelfAssigned() (Address, bool) {
 	return Address{}, false
 }
 
-// Owns reports whether a is an address of this machine.
+// Owns reports whether a is an address of this machine: one of its interfaces', or any of 127.0.0.0/8, of which an interface shows one
+// (RFC 1122 §3.2.1.3).
 func (e *Endpoint) Owns(a netip.Addr) bool {
 	a = a.WithZone("")
+	if a.IsLoopback() {
+		return true
+	}
 	for _, i := range e.Interfaces {
 		for _, own := range i.Addresses {
 			if own.Prefix.Addr() == a {

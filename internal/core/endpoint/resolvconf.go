@@ -190,3 +190,22 @@ func ParseResolvConf(r io.Reader, source string) (out ResolvConf) {
 	}
 	return out
 }
+
+// StubFile is where systemd-resolved writes down the servers that it asks itself.
+const StubFile = "/run/systemd/resolve/resolv.conf"
+
+// StubBefore reports whether a resolver of the endpoint is systemd-resolved's own: it listens on 127.0.0.53 and .54.
+func (e *Endpoint) StubBefore() bool {
+	return slices.ContainsFunc(e.Resolvers, func(r Resolver) bool { return strings.HasPrefix(r.Address.String(), "127.0.0.5") })
+}
+
+// TakeBehind takes in what the stub asks.
+func (e *Endpoint) TakeBehind(upstream ResolvConf) {
+	for _, u := range upstream.Resolvers {
+		u.Behind, u.Passed = true, false // the stub asks them all
+		e.Resolvers = append(e.Resolvers, u)
+	}
+	if len(e.Search) == 0 {
+		e.Search = upstream.Search
+	}
+}

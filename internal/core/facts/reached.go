@@ -21,6 +21,9 @@ func (f *Facts) NameFailed() bool {
 // Acid is the contract's test of one address: a connection opens, a request is answered, or, when neither was asked for, anything comes
 // back.
 func (f *Facts) Acid(a netip.Addr) Answer {
+	if f.NobodysAddress(a) { // who answers there is this machine itself
+		return No
+	}
 	if f.Target.URL != "" {
 		for _, w := range f.Webs {
 			if w.To.Addr() == a && w.Outcome != evidence.NotKnown { // a proxy's answer says nothing of the way to the service

@@ -215,6 +215,19 @@ func plainWeb(status int, location string) func(*evidence.Set) {
 	}
 }
 
+// blocked lets every name server answer with an address that no host has; what listens on this machine accepts.
+func blocked(with string) func(*evidence.Set) {
+	return func(s *evidence.Set) {
+		a := netip.MustParseAddr(with)
+		for i := range s.Lookups {
+			s.Lookups[i].Addresses = []netip.Addr{a}
+		}
+		s.Routes = []endpoint.RouteAnswer{{To: a, Verdict: endpoint.LocalRoute, Interface: "lo"}}
+		s.Connects = []evidence.Connect{{To: netip.AddrPortFrom(a, 443), Reply: Answer(a, .1)}}
+		s.Hops = nil
+	}
+}
+
 // nobodysPage is what came of the same request to an address that no host has.
 func nobodysPage(r evidence.Reply) func(*evidence.Set) {
 	return func(s *evidence.Set) {

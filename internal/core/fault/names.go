@@ -12,7 +12,7 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var namesFaults = []*Fault{ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer}
+var namesFaults = []*Fault{ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, NameFiltered}
 
 // judgeSilentResolver is the common half of the two faults in which a set name server does not serve: on the segment, or beyond.
 func judgeSilentResolver(p *facts.Facts, local bool) Finding {
@@ -66,6 +66,14 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	if r.Closed {
 		reason = fmt.Sprintf("%v: port 53 is closed", r.Address)
 	}
+	// A server that is there and silent may be slow: the system gives it longer (resolv.conf(5): timeout, attempts) than the tests here do.
+	standing := Supported
+	if n, asked := p.Neighbour(r.Address); r.Closed || asked && n.Outcome == evidence.Silent {
+		standing = Confirmed
+	} else {
+		timeout, attempts := p.Endpoint.Asking.Patience()
+		reason += fmt.Sprintf(" (a program here waits %s, %s)", wording.Millis(timeout), wording.Plural(attempts, "time", "times"))
+	}
 	aside := anyServes || p.Usable() == facts.Yes || !p.NeedsName() && !p.Target.IsZero()
 	what := "does not answer"
 	if r.Closed {
@@ -88,16 +96,16 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		default:
 			return possible("%v is silent, and so is the segment around it", r.Address)
 		}
-		return found(Confirmed, fmt.Sprintf("The name server %v on this segment %s.", r.Address, what), reason).aside(aside).
+		return found(standing, fmt.Sprintf("The name server %v on this segment %s.", r.Address, what), reason).aside(aside).
 			next(fmt.Sprintf("See that the machine %v is on and its name service runs.", r.Address))
 	}
 	next := fmt.Sprintf("Ask whoever runs %v whether its name service is up; set another name server meanwhile.", r.Address)
 	sentence := fmt.Sprintf("The name server %v beyond the gateway %s.", r.Address, what)
 	if r.Pings == facts.Yes || r.Closed {
-		return found(Confirmed, sentence, reason, fmt.Sprintf("%v itself is reached", r.Address)).aside(aside).next(next)
+		return found(standing, sentence, reason, fmt.Sprintf("%v itself is reached", r.Address)).aside(aside).next(next)
 	}
 	if w := witnessesBut(p, r.Address); len(w) > 0 {
-		return found(Confirmed, sentence, reason, fmt.Sprintf("others beyond the gateway answer: %s", wording.List(w))).aside(aside).
+		return found(standing, sentence, reason, fmt.Sprintf("others beyond the gateway answer: %s", wording.List(w))).aside(aside).
 			next(next)
 	}
 	if _, n, ok := p.CommonEnd(); ok && n > 1 {
@@ -300,6 +308,50 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 	},
 }
 
+// NameFiltered: a name server blocks the name.
+var NameFiltered = &Fault{
+	ID: "name-filtered", Zone: zone.Beyond, Place: 105, Scope: OfPlace, Matters: IfItShows, Check: "names",
+	Needs: []evidence.Kind{evidence.NameLookup},
+	Explains: []ID{"name-answers-differ", "destination-silent", "service-refused", "service-filtered", "destination-unreachable",
+		"path-stops"},
+	Doc: `A name server blocks the name
+The name server answers with an address that no host has, as filters for advertising, for children or against malware do: programs turn to
+this machine itself, and find nobody or the wrong one. The network is in order. It is taken for a service that refuses. Ask whoever runs the
+name server to let the name through, or ask another one.`,
+	Judge: func(p *facts.Facts) Finding {
+		if !p.NeedsName() {
+			return cleared("the target needs no look-up")
+		}
+		if len(p.Addresses) == 0 {
+			return possible("no name server has given an address")
+		}
+		for _, a := range p.Addresses {
+			if !p.NobodysAddress(a) {
+				return cleared("%v is an address that a host can have", a)
+			}
+		}
+		server := giver(p, p.Addresses)
+		z := zone.Beyond
+		switch {
+		case server.IsLoopback() || p.Owns(server):
+			z = zone.Host
+		case p.OnLink(server):
+			z = zone.LocalSubnet
+		}
+		standing := Confirmed
+		if p.Addresses[0].IsLoopback() {
+			standing = Supported
+		}
+		f := found(standing, fmt.Sprintf("The name server %v blocks %s: it answers with %s, which is no host's address.", server, p.Target.Name,
+			wording.List(p.Addresses)), fmt.Sprintf("%v says %s", server, wording.List(p.Addresses))).in(z)
+		if others := p.OtherAddresses(); len(others) > 0 {
+			f.For = append(f.For, fmt.Sprintf("%v says %s", giver(p, others), wording.List(others)))
+		}
+		return f.next(fmt.Sprintf("Ask whoever runs the name server %v to let %s through, or whether it is blocked on purpose.", server,
+			p.Target.Name))
+	},
+}
+
 // giver is the name server that gave one of the addresses, the first in the order in which they are set.
 func giver(p *facts.Facts, addrs []netip.Addr) (server netip.Addr) {
 	for _, list := range [][]evidence.Lookup{p.Lookups, p.Elsewhere} {
@@ -328,6 +380,11 @@ Delete the line.`,
 	Judge: func(p *facts.Facts) Finding {
 		if p.Target.Name == "" || p.Source != "hosts file" {
 			return cleared("the hosts file does not answer for the target")
+		}
+		if len(p.Addresses) > 0 && !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { return !p.NobodysAddress(a) }) {
+			return found(Confirmed, fmt.Sprintf("This machine's hosts file blocks %s: it leads to %s, which is nobody's address.", p.Target.Name,
+				wording.List(p.Addresses))).
+				next(fmt.Sprintf("Delete the line for %s from /etc/hosts if it should be reached; then run again.", p.Target.Name))
 		}
 		others := p.OtherAddresses()
 		switch {
@@ -395,7 +452,7 @@ network names, or set it back to automatic.`,
 			return cleared("no name server is set at all")
 		}
 		for _, r := range p.Resolvers {
-			if r.Speaks == facts.Yes {
+			if r.Speaks == facts.Yes && (!r.Address.IsLoopback() || r.Has || r.Missing) { // a stub that lives says nothing of whom it asks
 				return cleared("%v answers", r.Address)
 			}
 		}

@@ -27,6 +27,14 @@ var namesCases = []testCase{
 			s.Lookups[i].Name = "bookings.kittiwake.example.kittiwake.example"
 		}
 	}, zone: zone.Beyond, fault: "name-server-failing", possible: []string{"name-not-found"}},
+	{name: "blocked by the name server on the segment", change: blocked("0.0.0.0"), zone: zone.LocalSubnet, fault: "name-filtered",
+		confidence: verdict.Certain, says: "172.27.40.2 blocks", cleared: []string{"name-not-found"}},
+	{name: "loopback in place of the name's address", change: blocked("127.0.0.1"), zone: zone.LocalSubnet, fault: "name-filtered",
+		confidence: verdict.Likely},
+	{name: "blocked by the hosts file", change: func(s *evidence.Set) {
+		blocked("0.0.0.0")(s)
+		s.Endpoint.Hosts = []endpoint.HostsLine{{Address: netip.IPv4Unspecified(), Names: []string{"bookings.kittiwake.example"}}}
+	}, zone: zone.Host, fault: "hosts-file-override", confidence: verdict.Certain, says: "blocks"},
 	{name: "servers fail", change: func(s *evidence.Set) { Unnamed(s, AnsweredBy("SERVFAIL")) }, zone: zone.Beyond,
 		fault: "name-server-failing"},
 	{name: "the only server is beyond, there, and closed", change: func(s *evidence.Set) {

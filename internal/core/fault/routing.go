@@ -385,7 +385,15 @@ func swallowed(p *facts.Facts) (netip.Addr, string, bool) {
 	if p.IsOpen(evidence.NameLookup, evidence.ServiceConnect) {
 		return netip.Addr{}, "", false
 	}
+	if p.LossZone() != zone.Unknown {
+		return netip.Addr{}, "", false // the answer that was seen may have been to another attempt than the one that was lost
+	}
 	for _, a := range p.Arrivals {
+		if a.Proto == "tcp" && slices.ContainsFunc(p.Bursts, func(b evidence.Burst) bool {
+			return b.To == a.From && b.Method == evidence.ByConnections && b.Received > 0
+		}) {
+			continue // answers of that address do reach this program
+		}
 		if slices.ContainsFunc(p.Handoffs, func(h evidence.Handoff) bool { return h.To == a.From }) {
 			continue // the answer to a frame of our own, for which no socket waits
 		}

@@ -8,7 +8,6 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/mdlayher/ethtool"
@@ -160,7 +159,7 @@ func dump[T any](list func() ([]T, error)) (out []T, err error) {
 }
 
 func readFiles(e *endpoint.Endpoint) {
-	const conf, behind = "/etc/resolv.conf", "/run/systemd/resolve/resolv.conf"
+	const conf = "/etc/resolv.conf"
 	open := func(path string, f func(*os.File)) {
 		file, err := os.Open(path)
 		if err != nil {
@@ -177,22 +176,8 @@ func readFiles(e *endpoint.Endpoint) {
 		e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
 		e.Remarks = append(e.Remarks, set.Remarks...)
 	})
-	// systemd-resolved listens on 127.0.0.53 and .54 and writes the servers that it asks itself into a file of its own.
-	for _, r := range e.Resolvers {
-		if !strings.HasPrefix(r.Address.String(), "127.0.0.5") {
-			continue
-		}
-		open(behind, func(f *os.File) {
-			upstream := endpoint.ParseResolvConf(f, behind)
-			for _, u := range upstream.Resolvers {
-				u.Behind, u.Passed = true, false // the stub asks them all
-				e.Resolvers = append(e.Resolvers, u)
-			}
-			if len(e.Search) == 0 {
-				e.Search = upstream.Search
-			}
-		})
-		break
+	if e.StubBefore() {
+		open(endpoint.StubFile, func(f *os.File) { e.TakeBehind(endpoint.ParseResolvConf(f, endpoint.StubFile)) })
 	}
 	open("/etc/hosts", func(f *os.File) {
 		var remarks []string

@@ -153,6 +153,9 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 	set := endpoint.ParseResolvConf(strings.NewReader(n.spec().ResolvConfText()), "/etc/resolv.conf")
 	e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
 	e.Remarks = append(e.Remarks, set.Remarks...)
+	if e.StubBefore() {
+		e.TakeBehind(endpoint.ParseResolvConf(strings.NewReader(n.spec().BehindText()), endpoint.StubFile))
+	}
 	for _, name := range slices.Sorted(maps.Keys(n.spec().Hosts)) { // in one order: a map's would look like a change
 		a := n.spec().Hosts[name]
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})
@@ -214,7 +217,7 @@ func (p *port) describe() endpoint.Interface {
 		}
 		own := endpoint.Address{Prefix: a, Scope: endpoint.ScopeGlobal, Origin: endpoint.ByHand,
 			Duplicate: slices.Contains(p.duplicates, a.Addr())}
-		if spec.Leased && a.Addr().Is4() {
+		if spec.Leases(a) {
 			left := time.Duration(p.leaseLeft.Load()) - time.Since(p.began)
 			own.Origin, own.Limited, own.Valid, own.Preferred = endpoint.ByDHCP, true, left, left
 		}

@@ -69,8 +69,14 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 		routes = append(routes, tcpip.Route{Destination: address.AddressWithPrefix.Subnet(), NIC: nic})
 		return nil
 	}
-	for _, p := range []string{"127.0.0.1/8", "::1/128"} {
-		if err := add(1, netip.MustParsePrefix(p)); err != nil {
+	loopbacks := []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8"), netip.MustParsePrefix("::1/128")}
+	for _, r := range spec.Resolvers { // all of 127.0.0.0/8 is the machine itself
+		if x := netip.PrefixFrom(r, 8); r.Is4() && r.IsLoopback() && !slices.Contains(loopbacks, x) {
+			loopbacks = append(loopbacks, x)
+		}
+	}
+	for _, p := range loopbacks {
+		if err := add(1, p); err != nil {
 			return nil, err
 		}
 	}

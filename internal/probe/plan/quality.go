@@ -84,7 +84,10 @@ func doubtedByEcho(m *moment) (out []subject) {
 	}
 	for _, s := range forwarded(m) {
 		for _, c := range m.Connects {
-			if c.To.Addr() == s.addr && (c.Outcome == evidence.Answered || c.Outcome == evidence.Refused) && c.From == s.addr {
+			came := (c.Outcome == evidence.Answered || c.Outcome == evidence.Refused) && c.From == s.addr
+			// on a way that loses, the one attempt may have been lost: who answers some echo is there
+			_, echoes := m.Burst(s.addr)
+			if c.To.Addr() == s.addr && (came || c.Outcome == evidence.Silent && echoes) {
 				out = append(out, subject{addr: s.addr, port: c.To.Port()})
 				break
 			}

@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"passepartout/internal/core/endpoint"
 )
 
 // As says under which rights a program runs in a lab.
@@ -38,6 +40,7 @@ const enterEnv = "PASSEPARTOUT_LAB_ENTER"
 type entry struct {
 	ResolvConf, Hosts string
 	Library           string // what stands for /var/lib
+	Run               string // what stands for /run; "" leaves it as it is
 	Drop              bool
 	Program           string
 	Args              []string
@@ -56,6 +59,9 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 	}
 	e := entry{Library: library, ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root,
 		Program: program, Args: args}
+	if len(node.Behind) > 0 {
+		e.Run = filepath.Join(l.dir, "run")
+	}
 	raw, err := json.Marshal(e)
 	if err != nil {
 		return nil, err
@@ -86,6 +92,12 @@ func (l *Lab) writeFiles() error {
 	}
 	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, node.ResolvConfText()), "hosts": cmp.Or(l.Hosts, hosts.String()),
 		"authority.pem": string(l.authority.PEM())}
+	if text := node.BehindText(); text != "" {
+		files["run"+strings.TrimPrefix(endpoint.StubFile, "/run")] = text
+		if err := os.MkdirAll(filepath.Join(l.dir, "run", filepath.Dir(strings.TrimPrefix(endpoint.StubFile, "/run"))), 0o755); err != nil {
+			return err
+		}
+	}
 	for name, content := range files {
 		if err := os.WriteFile(filepath.Join(l.dir, name), []byte(content), 0o644); err != nil {
 			return err
@@ -165,7 +177,11 @@ func enter(raw string) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("private mounts: %w", err)
 	}
-	for from, to := range map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Library: "/var/lib"} {
+	places := map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Library: "/var/lib"}
+	if e.Run != "" {
+		places[e.Run] = "/run"
+	}
+	for from, to := range places {
 		if real, err := filepath.EvalSymlinks(to); err == nil {
 			to = real
 		}

@@ -475,7 +475,7 @@ func (l *Lab) configurePort(was, name string, p *scenario.Port) error {
 // setAddress sets an address, or gives one that is there already its lifetime.
 func (l *Lab) setAddress(link netlink.Link, p *scenario.Port, a netip.Prefix) error {
 	addr := &netlink.Addr{IPNet: &net.IPNet{IP: a.Addr().AsSlice(), Mask: net.CIDRMask(a.Bits(), a.Addr().BitLen())}}
-	if p.Leased && a.Addr().Is4() {
+	if p.Leases(a) {
 		addr.ValidLft = int(l.scenario.Site.LeaseLeft(p).Seconds())
 		addr.PreferedLft = addr.ValidLft
 	}
@@ -713,6 +713,11 @@ func (l *Lab) serve(name string) error {
 		args = append(args, "--port=0")
 	} else {
 		args = append(args, "--local=/"+node.DNS.Zone+"/")
+		for _, own := range node.Resolvers {
+			if own.IsLoopback() { // the machine's own programs ask it there
+				args = append(args, "--listen-address="+own.String())
+			}
+		}
 		life := strconv.Itoa(int(node.DNS.Life().Seconds()))
 		args = append(args, "--local-ttl="+life)
 		for record, addrs := range node.DNS.Records {
