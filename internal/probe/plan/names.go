@@ -15,7 +15,7 @@ var nameSteps = []*step{
 	{brings: kinds(evidence.NameLookup), of: lookups, until: resolverGone, ask: (*run).lookUp},
 	{test: "named-servers", brings: kinds(evidence.Handoffs), of: otherServers, needless: nameAnswered, until: otherServerOver,
 		ask: (*run).lookUpElsewhere},
-	{test: "another-port", brings: kinds(evidence.ServiceConnect), after: kinds(evidence.NameLookup), of: silentServersElsewhere,
+	{brings: kinds(evidence.ServiceConnect), after: kinds(evidence.NameLookup), of: silentServersElsewhere,
 		needless: nameAnswered, ask: (*run).lookUpBy},
 }
 

@@ -100,7 +100,7 @@ func TestFurtherTests(t *testing.T) {
 		{scenario: "service-refused"},
 		{scenario: "uplink-down"}, // the gateway itself has said that it has no way on
 		{"resolver-wrong", "named-servers", "says 203.0.113.80."},
-		{"gateway-silent", "another-neighbour", "None of the 6"},
+		{"gateway-silent", "another-neighbour", "None of the 3"},
 		{"dhcp-wrong-options", "another-neighbour", "172.27.40.1 does."},
 		{"competing-default-routes", "another-port", "Yes, out of eth0."},
 	} {
