@@ -108,7 +108,7 @@ func (e *Echoer) lostForSize(ctx context.Context, q SizeQuestion, s evidence.Siz
 		if large := e.trySize(ctx, q, s.Lost, 1); large.Outcome != evidence.Silent {
 			return false
 		}
-		if small := e.trySize(ctx, q, s.Passes, 1); small.Outcome == evidence.Answered {
+		if small := e.trySize(ctx, q, s.Passes, 2); small.Outcome == evidence.Answered {
 			lost++
 		} else if !Sleep(ctx, grows) {
 			return false

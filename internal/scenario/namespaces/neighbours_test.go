@@ -116,6 +116,7 @@ func TestPoliteToASegment(t *testing.T) {
 	for _, name := range []string{"healthy", "gateway-silent", "segment-isolated", "mask-too-wide"} {
 		for _, as := range []namespaces.As{namespaces.Root, namespaces.EchoAllowed} {
 			t.Run(name+" as "+as.String(), func(t *testing.T) {
+				t.Parallel()
 				s, err := scenario.Load(name)
 				require.NoError(t, err)
 				lab, err := namespaces.Build(s)
