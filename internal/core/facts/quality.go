@@ -114,12 +114,9 @@ func losesMore(a, b evidence.Burst) bool {
 	return path.WilsonLow(a.Sent-a.Received, a.Sent) > most+rationed
 }
 
-// nearAnswers is how many answers from the segment are enough to say how long one takes there: they may be rationed.
-const nearAnswers = 3
-
 // slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
 func (f *Facts) slow(near, far evidence.Burst) bool {
-	return near.Received >= nearAnswers && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()
+	return near.Received >= path.StepProbes && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()
 }
 
 // StepBlamed is from which step in delay on it is a fault: the one that the site sheet allows the target, shorter or longer than the usual.

@@ -96,11 +96,21 @@ func doubtedByEcho(m *moment) (out []subject) {
 	return out
 }
 
+// targetByConnections asks twice where few echo replies are missing, and no connection was lost at first: of a ration little is left, so that
+// it may be a loss all the same.
 func (r *run) targetByConnections(ctx context.Context, s subject) {
 	q := probe.BurstQuestion{To: s.addr, Count: connections, Apart: connectionsApart, Grace: grace}
-	if b, ok := probe.ConnectBurst(ctx, r.Machine, s.port, q); ok && b.Received > 0 {
-		r.observe(b)
+	b, ok := probe.ConnectBurst(ctx, r.Machine, s.port, q)
+	if !ok || b.Received == 0 {
+		return
 	}
+	echo, known := facts.New(r.snapshot()).Burst(s.addr)
+	if b.Received == b.Sent && known && 2*echo.Received > echo.Sent {
+		if again, ok := probe.ConnectBurst(ctx, r.Machine, s.port, q); ok {
+			b.Sent, b.Received = b.Sent+again.Sent, b.Received+again.Received
+		}
+	}
+	r.observe(b)
 }
 
 // echoless is closed when an address is known not to answer echo.
@@ -136,18 +146,26 @@ func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (ev
 	if !ok || b.Received == 0 {
 		return b, false // it does not answer, or is not there: that is told elsewhere
 	}
-	r.observe(b)
+	told := b.Received == b.Sent || facts.Lossy(b) // at once, for those who wait for it; one or two that are missing say nothing yet
+	if told {
+		r.observe(b)
+	}
 	if b.Received < b.Sent {
 		q.Count = burstMore
 		more, ok := probe.EchoBurst(ctx, r.echoer, q)
 		if !ok {
 			return b, false
 		}
-		r.observe(more)
+		if told {
+			r.observe(more)
+		}
 		if more.Received >= b.Received {
 			b.Median = more.Median
 		}
 		b.Sent, b.Received = b.Sent+more.Sent, b.Received+more.Received
+	}
+	if !told {
+		r.observe(b)
 	}
 	return b, true
 }
