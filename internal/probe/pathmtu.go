@@ -102,16 +102,17 @@ func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool
 // a small one are sent by turns, and all of the large ones must be lost, and none of the small ones. Where a small one is lost too, the
 // ration is given time to grow.
 func (e *Echoer) lostForSize(ctx context.Context, q SizeQuestion, s evidence.Sizing) bool {
-	const pairs, tries, grows = 3, 5, 250 * time.Millisecond
+	const pairs, tries, grows = 3, 5, 200 * time.Millisecond
 	lost := 0
 	for range tries {
+		if !Sleep(ctx, grows) { // longer than the small one waits: a ration would let the large one through
+			return false
+		}
 		if large := e.trySize(ctx, q, s.Lost, 1); large.Outcome != evidence.Silent {
 			return false
 		}
 		if small := e.trySize(ctx, q, s.Passes, 2); small.Outcome == evidence.Answered {
 			lost++
-		} else if !Sleep(ctx, grows) {
-			return false
 		}
 		if lost == pairs {
 			return true

@@ -40,7 +40,7 @@ var Mutations = []Mutation{
 		return true
 	}},
 	{"a bridge for containers", func(s *Scenario, _ *rand.Rand) bool {
-		return s.addPort("docker0", Port{Bridge: true, Addresses: []netip.Prefix{bridgePrefix}})
+		return s.addPort("virt0", Port{Bridge: true, Addresses: []netip.Prefix{bridgePrefix}})
 	}},
 	{"a tunnel that nothing uses", func(s *Scenario, _ *rand.Rand) bool {
 		return s.addPort("tun7", Port{Tunnel: true, Addresses: []netip.Prefix{tunnelPrefix}})

@@ -89,6 +89,9 @@ func (f *Facts) reckonLossZone() zone.Zone {
 		farKnown, lossyFar = false, false
 	}
 	if lossyFar && lossyGateway && losesMore(gw, far) { // it passes on more than it answers: its own answers keep to a ration
+		if lossyNear {
+			return zone.LocalSubnet
+		}
 		lossyGateway = false
 	}
 	switch {
@@ -114,9 +117,13 @@ func losesMore(a, b evidence.Burst) bool {
 	return path.WilsonLow(a.Sent-a.Received, a.Sent) > most+rationed
 }
 
+// nearAnswers is how many answers of a neighbour that rations them are enough to say how long one takes.
+const nearAnswers = 3
+
 // slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
 func (f *Facts) slow(near, far evidence.Burst) bool {
-	return near.Received >= path.StepProbes && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()
+	enough := near.Received >= path.StepProbes || near.Received >= nearAnswers && 2*near.Received < near.Sent
+	return enough && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()
 }
 
 // StepBlamed is from which step in delay on it is a fault: the one that the site sheet allows the target, shorter or longer than the usual.

@@ -198,6 +198,12 @@ and hang. Set the MTU back to what the segment carries.`,
 		case p.IsOpen(evidence.PacketSize):
 			return possible("packet sizes are still being tried")
 		case !known:
+			if far, ok := jumbo(p); ok {
+				return found(Supported,
+					fmt.Sprintf("%s sends packets of up to %d octets, and what leaves the segment carries only %d.", p.Interface, far.Full,
+						far.Passes), fmt.Sprintf("to %v: %d octets pass, %d vanish", far.To, far.Passes, far.Lost)).
+					next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, usualMTU))
+			}
 			return possible("the gateway answered no probe of full size, nor a small one")
 		case !facts.Vanish(s):
 			return cleared("packets of %d octets reach the gateway", s.Passes)
@@ -209,6 +215,20 @@ and hang. Set the MTU back to what the segment carries.`,
 			next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, s.Passes),
 				"If large frames are meant to be used here, every switch port and the gateway must take them.")
 	},
+}
+
+// usualMTU is Ethernet's (RFC 894).
+const usualMTU = 1500
+
+// jumbo is a search to the target that ended at what Ethernet usually carries, or less, though this machine sends more: where the gateway
+// does not say what the segment takes, that is the first to be looked at.
+func jumbo(p *facts.Facts) (evidence.Sizing, bool) {
+	for _, a := range p.Addresses {
+		if s, ok := p.Sizing(a); ok && facts.Vanish(s) && s.Full > usualMTU && s.Passes <= usualMTU {
+			return s, true
+		}
+	}
+	return evidence.Sizing{}, false
 }
 
 // MTUBlackHole: large packets vanish on the way.
@@ -223,6 +243,9 @@ say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections open, and th
 			return possible("packet sizes are still being tried")
 		}
 		gw, gwKnown := p.Sizing(p.Gateway)
+		if _, is := jumbo(p); is && !gwKnown {
+			return cleared("this machine sends larger packets than Ethernet carries where it is not set otherwise")
+		}
 		for _, a := range p.Addresses {
 			s, ok := p.Sizing(a)
 			if !ok {

@@ -109,6 +109,16 @@ func TestQuality(t *testing.T) {
 			big := evidence.Sizing{Full: 9000, Passes: 1500, Lost: 1501}
 			s.Sizings = sizes(big, big)
 		}, zone.Host, "mtu-too-large", verdict.Certain, "9000", []string{"mtu-black-hole"}},
+		{"the port sends too large, and the gateway does not tell", func(s *evidence.Set) {
+			Measured(s)
+			s.Sizings = []evidence.Sizing{{To: Bookings, Full: 9000, Passes: 1500, Lost: 1501}}
+		}, zone.Host, "mtu-too-large", verdict.Likely, "9000", []string{"mtu-black-hole"}},
+		{"a gateway and a neighbour that lose, the one far more", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 5, 100, 1), Probed(Core, 26, 40, 1), Connected(25, 40, 20)}
+		}, zone.LocalSubnet, "segment-lossy", verdict.Certain, "", nil},
+		{"slow, beside a gateway that rations its answers", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 4, 60, 1), Probed(Bookings, 20, 20, 420)}
+		}, zone.Beyond, "path-slow", verdict.Certain, "", nil},
 		{"the gateway answers no large echo, the target does", func(s *evidence.Set) { Measured(s); s.Sizings = sizes(hole, whole) },
 			zone.None, "", verdict.Certain, "", []string{"mtu-too-large"}},
 		{"sizes that were lost like all else", func(s *evidence.Set) {
