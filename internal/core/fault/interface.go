@@ -60,10 +60,7 @@ socket.`,
 			return found(Confirmed,
 				fmt.Sprintf("Traffic leaves by the bridge %s of this machine, and nothing is connected to it.", p.Iface.Name),
 				fmt.Sprintf("%s is a bridge without a member that has a signal", p.Iface.Name)).
-				next(fmt.Sprintf(
-					"If what is asked for stands elsewhere, its address lies in the network of %s by mistake: give the bridge, "+
-						"which containers or virtual machines have brought, another network.", p.Iface.Name),
-					"If it is meant to stand there, start the container or the virtual machine.")
+				next(insideNext(p.Iface.Name)...)
 		}
 		if p.Iface.Kind == endpoint.Wireless {
 			return found(Confirmed, "The radio "+p.Iface.Name+" is on and not associated with any network.",
@@ -74,6 +71,12 @@ socket.`,
 			p.Iface.Name+" is on, carrier absent").
 			next("Push the cable in at both ends and look at the lamps.", "Try another cable, then another wall socket or switch port.")
 	},
+}
+
+// insideNext is what to do where traffic stays in this machine, on a bridge that containers or virtual machines have brought.
+func insideNext(bridge string) []string {
+	return []string{fmt.Sprintf("If it should leave this machine, give the bridge %s another network: it holds the target's address.", bridge),
+		"If the target is a container or a virtual machine here, start it."}
 }
 
 // StackBroken: the machine does not even answer itself.

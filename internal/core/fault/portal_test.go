@@ -46,7 +46,7 @@ var portalCases = []testCase{
 		change: and(secure(evidence.CertificateOfAnother, moment, moment.Add(time.Hour), moment), short(evidence.Answered)),
 		zone:   zone.Beyond, fault: "captive-portal"},
 	{name: "a port accepted by somebody nearer, who may pass it on", change: short(evidence.Answered), zone: zone.None,
-		confidence: verdict.Likely, cleared: []string{"captive-portal"}},
+		confidence: verdict.Likely, says: "Somebody nearer takes them", cleared: []string{"captive-portal"}},
 	{name: "a port accepted by somebody nearer, and the service is seen through him",
 		change: and(short(evidence.Answered), shownThrough(evidence.NoFlaw)), zone: zone.None, confidence: verdict.Certain},
 	{name: "a port accepted by somebody nearer, who shows another's certificate",

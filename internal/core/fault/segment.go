@@ -55,9 +55,7 @@ machine that works elsewhere.`,
 			return found(Supported, fmt.Sprintf("Nobody on the bridge %s of this machine answers.", p.Iface.Name),
 				fmt.Sprintf("%s asked, none answered", wording.Plural(p.Swept, "address", "addresses")),
 				p.Iface.Name+" leads to no cable: containers or virtual machines stand on it").in(zone.Host).
-				next(fmt.Sprintf(
-					"If what is asked for stands elsewhere, its address lies in the network of %s by mistake: give the bridge "+
-						"another network.", p.Iface.Name), "If it is meant to stand there, start the container or the virtual machine.")
+				next(insideNext(p.Iface.Name)...)
 		}
 		if p.IsWithheld(evidence.SegmentFrames) { // who speaks here cannot be heard: the address may be another network's
 			f := possible("whether others speak on this segment, with addresses of another network, could not be listened for")

@@ -127,8 +127,10 @@ func came(r evidence.Reply) (State, string) {
 		return Broken, fmt.Sprintf("ended at %v", r.From)
 	case evidence.Silent:
 		return Broken, "no answer within " + wording.Millis(r.Waited)
-	case evidence.LocalError, evidence.Malformed:
+	case evidence.LocalError:
 		return Broken, "not sent: " + r.Reason
+	case evidence.Malformed:
+		return Broken, "what came is no answer: " + r.Reason
 	}
 	return StateUnknown, "no answer yet"
 }

@@ -141,7 +141,12 @@ func service(p *facts.Facts) Check {
 		if w.Location != "" {
 			line += ", sends to " + w.Location
 		}
-		if w.Outcome != evidence.Answered {
+		switch {
+		case w.Flaw != evidence.NoFlaw:
+			line = fmt.Sprintf("%v: a secure connection was tried: %v", w.To, w.Flaw)
+		case w.Spoke != "":
+			line = fmt.Sprintf("%v begins with: %s", w.To, w.Spoke)
+		case w.Outcome != evidence.Answered:
 			_, line = came(w.Reply)
 		}
 		if w.Via != "" {

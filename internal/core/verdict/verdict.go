@@ -167,6 +167,9 @@ func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	default:
 		r.Sentence = fmt.Sprintf("%s answers.", p.Target.Host())
 	}
+	if slices.ContainsFunc(p.Addresses, p.Relayed) {
+		r.Sentence += " Somebody nearer takes them; whether they come through to it could not be seen."
+	}
 	r.also(holding)
 	if len(holding) > 0 {
 		r.Next = append(r.Next, holding[0].finding.Next...)
