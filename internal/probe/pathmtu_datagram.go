@@ -16,7 +16,8 @@ import (
 // that brought nothing, the next one is asked when the ration has grown.
 const (
 	rationGrows = 1100 * time.Millisecond
-	sizeRounds  = 5
+	sizeRounds  = 7
+	patienceFor = 2 // rounds that brought nothing: other questions to the same host use the ration up as well
 )
 
 // sizeByDatagrams looks for the largest packet by what a host says of a port that nobody uses. The sizes of a round are sent at once, the
@@ -32,7 +33,7 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 	if q.To.Is6() {
 		least = leastSize6
 	}
-	sizes, patient := []int{q.Full}, true
+	sizes, patient := []int{q.Full}, patienceFor
 	for round := range sizeRounds {
 		answers := askSizes(ctx, e, q, sizes, begun)
 		begun = func() {}
@@ -69,10 +70,10 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 		switch {
 		case round == 0:
 			sizes = append(usual(least, q.Full), q.Full)
-		case smallest > q.Full && !patient, smallest > q.Full && !Sleep(ctx, rationGrows):
+		case smallest > q.Full && patient == 0, smallest > q.Full && !Sleep(ctx, rationGrows):
 			return out, out.Passes > 0 && out.Lost > 0
-		case smallest > q.Full: // not even a small one: the ration was used up, or nobody is there; that is waited for once
-			patient = false
+		case smallest > q.Full: // not even a small one: the ration was used up, or nobody is there; that is waited for
+			patient--
 		case out.Lost-out.Passes <= 1:
 			return out, true
 		default:
