@@ -90,6 +90,9 @@ func TestTargets(t *testing.T) {
 
 // A further test is made when the suspects that are left differ on it, and only then.
 func TestFurtherTests(t *testing.T) {
+	if testing.Short() {
+		t.Skip("what is chosen depends on who answers in time: not beside the race detector")
+	}
 	for _, c := range []struct {
 		scenario string
 		first    string // that is made, if any
