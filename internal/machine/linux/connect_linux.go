@@ -25,7 +25,8 @@ func (m *live) Connect(ctx context.Context, c machine.ConnectConfig) (net.Conn, 
 		return nil, machine.LocalError(err)
 	}
 	defer s.Close()
-	began, unsent := time.Now(), repeatsUnsent()
+	unsent := repeatsUnsent()
+	began := time.Now() // after the file was read: what follows is measured
 	cerr := error(nil)
 	_ = s.raw.Control(func(fd uintptr) { cerr = unix.Connect(int(fd), sockaddr(c.To)) })
 	if cerr == unix.EINPROGRESS {
