@@ -28,21 +28,18 @@ type Segment struct {
 	asked   func(netip.Addr) // somebody asks for this address
 	heard   func(evidence.Heard)
 	arrive  func(evidence.Arrival)
-	ours    func(hw endpoint.HardwareAddr, again bool) bool // of the goroutine that receives
+	ours    func(endpoint.HardwareAddr) bool // of the goroutine that receives
 }
 
 // ownHardware tells the hardware addresses of this machine's own interfaces. One that stands on the same segment as another answers for
-// the other's addresses too, as every Linux does (arp(7): addresses belong to the machine, and not to an interface). They are read once,
-// and again when that is asked for.
-func ownHardware(m machine.Machine) func(hw endpoint.HardwareAddr, again bool) bool {
+// the other's addresses too, as every Linux does (arp(7): addresses belong to the machine, and not to an interface). They are read only
+// when somebody claims an address of this machine, and at most once a second: a flood of claims must not make a reading each.
+func ownHardware(m machine.Machine) func(endpoint.HardwareAddr) bool {
+	const pause = time.Second
 	var own []endpoint.HardwareAddr
 	var read time.Time
-	return func(hw endpoint.HardwareAddr, again bool) bool {
-		const pause = time.Second // between two readings: a flood of claims must not make one each
-		if slices.Contains(own, hw) {
-			return true
-		}
-		if read.IsZero() || again && time.Since(read) > pause {
+	return func(hw endpoint.HardwareAddr) bool {
+		if !slices.Contains(own, hw) && time.Since(read) > pause {
 			read = time.Now()
 			if all, err := m.Interfaces(context.Background()); err == nil {
 				own = own[:0]
@@ -102,8 +99,7 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 			s.tellFrame(&f, frame)
 			continue
 		}
-		// an interface that was plugged in later may be the one that answers for an own address
-		if f.Claim.IsValid() && f.Hardware != s.port.Hardware() && !s.ours(f.Hardware, own(f.Claim)) {
+		if f.Claim.IsValid() && f.Hardware != s.port.Hardware() && !(own(f.Claim) && s.ours(f.Hardware)) {
 			s.claimed(f.Claim, f.Hardware)
 		}
 		if f.Asks.IsValid() {

@@ -178,7 +178,7 @@ func (f *Facts) gatewayState() (alive, forwards Answer) {
 		if r.Came() && r.From == f.Gateway.WithZone("") {
 			alive = Yes
 		}
-		if !f.byGateway(askedAddr) {
+		if hop != 1 && r.Outcome != evidence.Unreachable || !f.byGateway(askedAddr) {
 			return
 		}
 		if hop == 1 && !f.OnLink(askedAddr) {

@@ -34,14 +34,16 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 		return nil, translate("reading the interfaces", err)
 	}
 	names := map[int]string{}
+	for _, l := range links {
+		names[l.Attrs().Index] = l.Attrs().Name
+	}
 	speeds := linkModes()
 	for _, l := range links {
 		if err := ctx.Err(); err != nil { // a machine may have thousands of them
 			return nil, err
 		}
 		i := interfaceOf(l, speeds)
-		i.Master = masterOf(l, links)
-		names[i.Index] = i.Name
+		i.Master = names[l.Attrs().MasterIndex] // no interface has the index 0
 		addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(l, netlink.FAMILY_ALL) })
 		if err != nil && !errors.Is(err, unix.ENODEV) { // it may vanish between the two questions
 			e.Remarks = append(e.Remarks, fmt.Sprintf("addresses of %s: %v", i.Name, err))
@@ -217,16 +219,6 @@ func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.I
 		}
 	}
 	return i
-}
-
-// masterOf names the bridge, bond or team of which an interface is a member.
-func masterOf(l netlink.Link, all []netlink.Link) string {
-	for _, m := range all {
-		if m.Attrs().Index == l.Attrs().MasterIndex {
-			return m.Attrs().Name
-		}
-	}
-	return ""
 }
 
 func kindOf(l netlink.Link) endpoint.Kind {
