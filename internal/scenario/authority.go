@@ -36,6 +36,16 @@ func (spec Web) Serve(l net.Listener, host string, a *Authority) error {
 
 // greet says the same to everybody who connects, waits for a word in return, and ends the connection.
 func greet(l net.Listener, words string) error {
+	return each(l, func(conn net.Conn) {
+		_ = conn.SetDeadline(time.Now().Add(2 * time.Second))
+		if _, err := io.WriteString(conn, words+"\r\n"); err == nil {
+			_, _ = conn.Read(make([]byte, 512))
+		}
+	})
+}
+
+// each serves every connection that a listener accepts, beside the others, and closes it; until the listener is closed.
+func each(l net.Listener, serve func(net.Conn)) error {
 	for {
 		conn, err := l.Accept()
 		if err != nil {
@@ -43,10 +53,7 @@ func greet(l net.Listener, words string) error {
 		}
 		go func() {
 			defer conn.Close()
-			_ = conn.SetDeadline(time.Now().Add(2 * time.Second))
-			if _, err := io.WriteString(conn, words+"\r\n"); err == nil {
-				_, _ = conn.Read(make([]byte, 512))
-			}
+			serve(conn)
 		}()
 	}
 }

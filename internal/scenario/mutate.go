@@ -84,12 +84,7 @@ var Mutations = []Mutation{
 		return true
 	}},
 	{"everything takes longer", func(s *Scenario, r *rand.Rand) bool {
-		pace := 1.5 + r.Float64()
-		for _, g := range s.Site.Segments {
-			if time.Duration(g.Delay) < slowByFault {
-				g.Delay = Duration(float64(g.Delay) * pace)
-			}
-		}
+		s.Site.pace(1.5 + r.Float64())
 		return true
 	}},
 }

@@ -2,6 +2,7 @@ package scenario
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 )
 
@@ -11,9 +12,7 @@ func (n *Node) ResolvConfText() string {
 		return n.ResolvConf
 	}
 	var b strings.Builder
-	for _, r := range n.Resolvers {
-		fmt.Fprintf(&b, "nameserver %v\n", r)
-	}
+	b.WriteString(nameServers(n.Resolvers))
 	if len(n.Search) > 0 {
 		fmt.Fprintf(&b, "search %s\n", strings.Join(n.Search, " "))
 	}
@@ -21,10 +20,13 @@ func (n *Node) ResolvConfText() string {
 }
 
 // BehindText is the file in which the name service on the machine itself writes down whom it asks; "" if there is none.
-func (n *Node) BehindText() string {
+func (n *Node) BehindText() string { return nameServers(n.Behind) }
+
+// nameServers are the lines of a resolv.conf that name them.
+func nameServers(addrs []netip.Addr) string {
 	var b strings.Builder
-	for _, r := range n.Behind {
-		fmt.Fprintf(&b, "nameserver %v\n", r)
+	for _, a := range addrs {
+		fmt.Fprintf(&b, "nameserver %v\n", a)
 	}
 	return b.String()
 }

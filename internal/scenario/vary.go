@@ -55,6 +55,15 @@ func (v Variation) file(dir, name string) ([]byte, error) {
 // slowByFault is a delay that is the fault itself, and no property of the place.
 const slowByFault = 50 * time.Millisecond
 
+// pace multiplies all delays that are no fault.
+func (s *Site) pace(by float64) {
+	for _, g := range s.Segments {
+		if time.Duration(g.Delay) <= slowByFault {
+			g.Delay = Duration(float64(g.Delay) * by)
+		}
+	}
+}
+
 // LoadVaried reads a scenario by name, as a variation has it.
 func LoadVaried(name string, v Variation) (*Scenario, error) {
 	plain, err := Variation{}.file("cases", name)
@@ -69,12 +78,7 @@ func LoadVaried(name string, v Variation) (*Scenario, error) {
 	}
 	s.Name, s.variation = name, v
 	if v.Pace > 0 {
-		for _, g := range s.Site.Segments {
-			if time.Duration(g.Delay) > slowByFault {
-				continue
-			}
-			g.Delay = Duration(float64(g.Delay) * v.Pace)
-		}
+		s.Site.pace(v.Pace)
 	}
 	return s, nil
 }

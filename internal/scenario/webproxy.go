@@ -89,21 +89,14 @@ func join(near io.Writer, from io.Reader, far io.ReadWriter) {
 
 // Serve accepts connections on a listener until that is closed, and passes each on.
 func (r Relay) Serve(l net.Listener, dial Dial) error {
-	for {
-		near, err := l.Accept()
+	return each(l, func(near net.Conn) {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		far, err := dial(ctx, r.To)
 		if err != nil {
-			return err
+			return
 		}
-		go func() {
-			defer near.Close()
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			defer cancel()
-			far, err := dial(ctx, r.To)
-			if err != nil {
-				return
-			}
-			defer far.Close()
-			join(near, near, far)
-		}()
-	}
+		defer far.Close()
+		join(near, near, far)
+	})
 }

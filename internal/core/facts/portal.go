@@ -63,14 +63,14 @@ func (f *Facts) Between(w evidence.Web) (why string, sure, is bool) {
 	if w.Status == statusLoginNeeded {
 		return "the answer has status 511: this network wants a log-in", true, true
 	}
+	s, nearer := f.Nearer(w.To.Addr())
 	if host, is := f.sentAway(w); is {
-		if s, nearer := f.Nearer(w.To.Addr()); nearer {
+		if nearer {
 			return NearerWords(s) + ", and sends to " + host, true, true
 		}
 		return fmt.Sprintf("the answer sends to %s, outside the domain of %s", host, f.Target.Host()), false, true
 	}
 	// A relay that names itself passes on in good faith (RFC 9110 §7.6.3), and so does one that has no answer where nobody is.
-	s, nearer := f.Nearer(w.To.Addr())
 	nearer = nearer && (w.Flaw == evidence.NoFlaw || f.Target.Name != "") // an address is no name that a certificate could be for
 	nobody := f.AnswersForNobody()
 	if !nearer || w.Relay != "" || w.Flaw == evidence.NoFlaw && nobody == No {
@@ -90,7 +90,7 @@ func (f *Facts) AnswersForNobody() Answer {
 }
 
 // Through reports whether what was asked of an address comes through somebody nearer who accepts its connections: a relay, a filter of this
-// machine or the gateway's, a proxy that nobody was told of. Unknown where that the service does not tell it.
+// machine or the gateway's, a proxy that nobody was told of. Unknown where the service does not tell it.
 func (f *Facts) Through(a netip.Addr) Answer {
 	for _, w := range f.Webs {
 		if w.To.Addr() != a || w.Via != "" || w.Outcome == evidence.NotKnown {

@@ -155,6 +155,17 @@ func (f *Facts) usableLocally() Answer {
 	return Unknown
 }
 
+// Stands is where an address stands by itself: on this machine, on the segment, or beyond.
+func (f *Facts) Stands(a netip.Addr) zone.Zone {
+	switch {
+	case f.Owns(a):
+		return zone.Host
+	case f.OnLink(a):
+		return zone.LocalSubnet
+	}
+	return zone.Beyond
+}
+
 // TargetZone is where the target stands: on this machine, on its segment, or beyond. A fault of the target itself cannot lie farther away.
 // It is Unknown while no address is known; where they stand at different places, the farthest counts.
 func (f *Facts) TargetZone() (z zone.Zone) {

@@ -29,7 +29,7 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 		return nil
 	}
 	for _, a := range f.Endpoint.AskedResolvers() {
-		x := ResolverFact{Address: a, OnLink: f.OnLink(a) || f.Owns(a) || a.IsLoopback(), Behind: f.Endpoint.Behind(a)}
+		x := ResolverFact{Address: a, OnLink: f.OnLink(a) || f.Owns(a), Behind: f.Endpoint.Behind(a)}
 		silent := false
 		tried := map[string]*nameTried{} // by the names under which the target is looked up
 		led := f.ledBy(a)
@@ -96,8 +96,8 @@ type nameTried struct {
 	mute  bool // a question about it was not answered
 }
 
-// missing reports whether it leads to nothing. That it has no address of one family says so only if the question about the other was answered;
-// that it does not exist says all.
+// missing reports whether it leads to nothing. That it has no address of one family says so only if the question about the other was
+// answered; that it does not exist says all.
 func (t *nameTried) missing() bool { return t.none || t.empty && !t.mute }
 
 // ledBy is the name under which a server knows addresses of the target, as the system completes it; "" if it knows none.

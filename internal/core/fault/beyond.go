@@ -322,14 +322,8 @@ all the way. Tell whoever runs the service, and check the port number.`,
 		}
 		for _, c := range p.Connects {
 			if c.Outcome == evidence.Refused && c.To.Port() == p.Target.Port {
-				z := zone.Unknown
-				if p.Owns(c.To.Addr()) {
-					z = zone.Host
-				} else if p.OnLink(c.To.Addr()) {
-					z = zone.LocalSubnet
-				}
 				return found(Confirmed, fmt.Sprintf("%v is there and refuses connections on port %d.", c.To.Addr(), c.To.Port()),
-					fmt.Sprintf("%v refused in %s", c.To, wording.Millis(c.RTT))).in(z).
+					fmt.Sprintf("%v refused in %s", c.To, wording.Millis(c.RTT))).in(p.Stands(c.To.Addr())).
 					next(fmt.Sprintf("Tell whoever runs %s that nothing listens on port %d; check the port number.", p.Target.Host(),
 						p.Target.Port))
 			}

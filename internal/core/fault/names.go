@@ -283,20 +283,13 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 		server := giver(p, others)
 		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said),
 			fmt.Sprintf("%v says %s", server, wording.List(others))}
-		z := zone.Beyond
-		switch {
-		case used.Address.IsLoopback() || p.Owns(used.Address):
-			z = zone.Host
-		case used.OnLink:
-			z = zone.LocalSubnet
-		}
 		for _, a := range others {
 			switch p.Opens(a) {
 			case facts.Yes:
 				return found(Confirmed,
 					fmt.Sprintf("The name servers disagree on %s: %v %s, and %v says %v, which works.", p.Target.Name, used.Address, said,
 						server, a),
-					append(reasons, fmt.Sprintf("%v accepts connections", a))...).in(z).
+					append(reasons, fmt.Sprintf("%v accepts connections", a))...).in(p.Stands(used.Address)).
 					next(fmt.Sprintf("Tell whoever runs the name server %v that its answer for %s is out of date or wrong; %v has %v.",
 						used.Address, p.Target.Name, server, a),
 						fmt.Sprintf("Until then, a machine that asks %v reaches it.", server))
@@ -331,19 +324,12 @@ name server to let the name through, or ask another one.`,
 			}
 		}
 		server := giver(p, p.Addresses)
-		z := zone.Beyond
-		switch {
-		case server.IsLoopback() || p.Owns(server):
-			z = zone.Host
-		case p.OnLink(server):
-			z = zone.LocalSubnet
-		}
 		standing := Confirmed
 		if p.Addresses[0].IsLoopback() {
 			standing = Supported
 		}
 		f := found(standing, fmt.Sprintf("The name server %v blocks %s: it answers with %s, which is no host's address.", server, p.Target.Name,
-			wording.List(p.Addresses)), fmt.Sprintf("%v says %s", server, wording.List(p.Addresses))).in(z)
+			wording.List(p.Addresses)), fmt.Sprintf("%v says %s", server, wording.List(p.Addresses))).in(p.Stands(server))
 		if others := p.OtherAddresses(); len(others) > 0 {
 			f.For = append(f.For, fmt.Sprintf("%v says %s", giver(p, others), wording.List(others)))
 		}

@@ -96,8 +96,8 @@ func doubtedByEcho(m *moment) (out []subject) {
 	return out
 }
 
-// targetByConnections asks twice where few echo replies are missing, and no connection was lost at first: of a ration little is left, so that
-// it may be a loss all the same.
+// targetByConnections asks twice where few echo replies are missing, and no connection was lost at first: of a ration little is left, so
+// that it may be a loss all the same.
 func (r *run) targetByConnections(ctx context.Context, s subject) {
 	q := probe.BurstQuestion{To: s.addr, Count: connections, Apart: connectionsApart, Grace: grace}
 	b, ok := probe.ConnectBurst(ctx, r.Machine, s.port, q)

@@ -347,11 +347,8 @@ func (r *run) sweep(ctx context.Context, _ subject) {
 // likelyNeighbours lists who may stand on a segment, the likely ones first: routers and servers that are named, whom this machine has known
 // before, the ends of the prefix, where routers stand; then what lies nearest to this machine.
 func likelyNeighbours(f *facts.Facts, prefix netip.Prefix) (out []netip.Addr) {
-	likely := f.RoutersNamed()
-	if servers, _ := f.ResolversNamed(); len(servers) > 0 {
-		likely = append(likely, servers...)
-	}
-	likely = append(likely, f.Endpoint.AskedResolvers()...)
+	servers, _ := f.ResolversNamed()
+	likely := slices.Concat(f.RoutersNamed(), servers, f.Endpoint.AskedResolvers())
 	for _, n := range f.Endpoint.Neighbours {
 		if n.Interface == f.Interface {
 			likely = append(likely, n.Address)

@@ -37,10 +37,13 @@ func openedSockets(m *moment) (out []subject) {
 	return out
 }
 
-func (r *run) askWeb(ctx context.Context, s subject) {
+func (r *run) askWeb(ctx context.Context, s subject) { r.askPage(ctx, r.Target, s.addr) }
+
+// askPage sends one request for a page to one address.
+func (r *run) askPage(ctx context.Context, page target.Target, to netip.Addr) {
 	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
 	defer cancel()
-	if w := probe.AskWeb(ask, r.Machine, r.Target, s.addr, ""); ctx.Err() == nil || w.Came() {
+	if w := probe.AskWeb(ask, r.Machine, page, to, ""); ctx.Err() == nil || w.Came() {
 		r.observe(w)
 	}
 }
@@ -78,14 +81,8 @@ func doubtfulPages(m *moment) []subject {
 }
 
 func (r *run) askThrough(ctx context.Context, s subject) {
-	page, err := target.Parse(s.name)
-	if err != nil {
-		return
-	}
-	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
-	defer cancel()
-	if w := probe.AskWeb(ask, r.Machine, page, s.addr, ""); ctx.Err() == nil || w.Came() {
-		r.observe(w)
+	if page, err := target.Parse(s.name); err == nil {
+		r.askPage(ctx, page, s.addr)
 	}
 }
 
