@@ -4,6 +4,7 @@ package conductor
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"slices"
 	"sync"
@@ -16,10 +17,12 @@ import (
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/shared"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe/plan"
 	"passepartout/internal/probe/watch"
 )
@@ -67,6 +70,9 @@ type Conductor struct {
 	failed   error
 	living   bool // it goes on after its first verdict
 	hearing  *listening
+
+	until  time.Time // when a single run of the tests is over at the latest; zero: no such bound
+	voided int       // runs of the tests in a row that were void, since this machine stood still
 
 	took time.Duration // by a trial of the target that worked; of the goroutine that tries it
 }
@@ -139,7 +145,17 @@ func token(to chan struct{}) {
 // Once runs the tests once, and returns what is known then. Nothing is watched afterwards.
 func (c *Conductor) Once() (state.State, error) {
 	defer c.Close()
-	<-c.begin("asked for").done
+	c.until = time.Now().Add(c.deadline())
+	for because := "asked for"; because != ""; {
+		r := c.begin(because)
+		if r == nil {
+			break
+		}
+		<-r.done
+		c.mu.Lock()
+		because, c.wanted = c.wanted, ""
+		c.mu.Unlock()
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.state, c.failed
@@ -296,6 +312,13 @@ func lastChange(s *state.State) time.Time {
 	return time.Time{}
 }
 
+func (c *Conductor) deadline() time.Duration {
+	if c.Deadline <= 0 {
+		return 10 * time.Second
+	}
+	return c.Deadline
+}
+
 // begin starts a run of the tests, in place of one that is under way. It is nil when the case has ended.
 func (c *Conductor) begin(because string) *round {
 	c.mu.Lock()
@@ -311,11 +334,11 @@ func (c *Conductor) begin(because string) *round {
 	if c.ctx.Err() != nil {
 		return nil
 	}
-	deadline := c.Deadline
-	if deadline <= 0 {
-		deadline = 10 * time.Second
+	until := c.until
+	if until.IsZero() {
+		until = time.Now().Add(c.deadline())
 	}
-	ctx, cancel := context.WithTimeout(c.ctx, deadline)
+	ctx, cancel := context.WithDeadline(c.ctx, until)
 	c.mu.Lock()
 	c.round++
 	r := &round{number: c.round, cancel: cancel, done: make(chan struct{})}
@@ -354,10 +377,11 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, given []e
 			})
 		}
 	}
-	set, result,
-		err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
+	stop := nap.Watch()
+	set, result, err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
 		Responder: c.Responder, Answers: given, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}},
 		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
+	stood := stop()
 	switch {
 	case err != nil:
 		c.mu.Lock()
@@ -366,9 +390,31 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, given []e
 		c.post(event.Ended{Round: r.number, Because: err.Error(), Failed: true})
 	case c.calledOff(r):
 		c.post(event.Ended{Round: r.number, Because: "called off"})
+	case c.void(ctx, stood, set, result):
+		because := fmt.Sprintf("this machine stood still for %s while it tested", wording.Millis(stood))
+		c.post(event.Ended{Round: r.number, Because: because, Void: true})
+		c.want(because)
 	default:
 		judged(set, result, true)
 	}
+}
+
+// mostVoid is how many runs in a row may be void: on a machine that stands still all the time, what was measured has to do.
+const mostVoid = 2
+
+// void says whether what the tests found wrong is no evidence, since this machine itself stood still meanwhile, and whether there is time to
+// run them again. That nothing is wrong is not found by standing still.
+func (c *Conductor) void(ctx context.Context, stood time.Duration, set *evidence.Set, result verdict.Result) bool {
+	wrong := result.Zone != zone.None || len(result.Also) > 0
+	until, _ := ctx.Deadline()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if stood < nap.Stood || !wrong || c.voided == mostVoid || !c.living && time.Until(until) < set.Elapsed {
+		c.voided = 0
+		return false
+	}
+	c.voided++
+	return true
 }
 
 func (c *Conductor) calledOff(r *round) bool {

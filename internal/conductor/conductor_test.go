@@ -2,6 +2,7 @@ package conductor_test
 
 import (
 	"bytes"
+	"os/exec"
 	"sync"
 	"testing"
 	"time"
@@ -71,14 +72,36 @@ func wait(t *testing.T, c *conductor.Conductor, what string, so func(s state.Sta
 func current(s state.State) bool { return s.Verdict.Standing == state.Current && s.Round.Over }
 
 func TestOnceIsOneRound(t *testing.T) {
-	c, log := at(t, "gateway-silent")
+	c, log := at(t, "healthy")
 	s, err := c.Once()
 	require.NoError(t, err)
-	assert.Equal(t, zone.LocalSubnet, s.Verdict.Result.Zone)
+	assert.Equal(t, zone.None, s.Verdict.Result.Zone)
 	assert.Equal(t, state.Current, s.Verdict.Standing)
 	assert.Equal(t, 1, s.Round.Number)
 	assert.Empty(t, s.Witness, "nothing is watched afterwards")
 	assert.Equal(t, s.Verdict.Result, folded(t, log()).Verdict.Result)
+}
+
+// What was found wrong while this machine itself stood still is no evidence: it is tested again, and said so.
+func TestAMachineThatStandsStillIsTestedAgain(t *testing.T) {
+	for name, again := range map[string]bool{"gateway-silent": true, "healthy-container-host": false} {
+		c, log := at(t, name)
+		stand := time.AfterFunc(20*time.Millisecond, func() {
+			assert.NoError(t, exec.Command("sh", "-c", "kill -STOP $PPID; sleep 0.3; kill -CONT $PPID").Run())
+		})
+		s, err := c.Once()
+		stand.Stop()
+		require.NoError(t, err)
+		if !again {
+			assert.Equal(t, zone.None, s.Verdict.Result.Zone, name)
+			continue
+		}
+		assert.Equal(t, zone.LocalSubnet, s.Verdict.Result.Zone, name)
+		assert.Greater(t, s.Round.Number, 1, name)
+		assert.Contains(t, s.Round.Because, "stood still", name)
+		assert.Equal(t, state.Current, s.Verdict.Standing, "it is said of the tests that were run meanwhile")
+		assert.True(t, bytes.Contains(log(), []byte(`"Void":true`)))
+	}
 }
 
 func TestAgainRunsEverythingOnce(t *testing.T) {

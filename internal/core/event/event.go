@@ -74,6 +74,7 @@ type Ended struct {
 	Round   int
 	Because string
 	Failed  bool // they could not be run at all
+	Void    bool // what they led to is no evidence, and they are run again
 }
 
 // Matter is what a change is about.

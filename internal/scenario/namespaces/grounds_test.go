@@ -28,6 +28,7 @@ import (
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/nap"
 	"passepartout/internal/report"
 	"passepartout/internal/scenario"
 	"passepartout/internal/scenario/namespaces"
@@ -118,31 +119,16 @@ func (r result) healthyBound() float64 {
 // aside, and not repeated: probes that were not sent in time are no evidence of the program, for it or against it. There may be few of
 // them, and they are printed.
 func (s *score) undisturbed(t *testing.T, run func() (result, []string)) (r result, bad []string) {
-	const longest = 60 * time.Millisecond
-	stop, gap := make(chan struct{}), make(chan time.Duration)
-	go func() {
-		worst, last := time.Duration(0), time.Now()
-		for {
-			select {
-			case <-stop:
-				gap <- worst
-				return
-			case <-time.After(5 * time.Millisecond):
-			}
-			now := time.Now()
-			worst, last = max(worst, now.Sub(last)-5*time.Millisecond), now
-		}
-	}()
+	stop := nap.Watch()
 	r, bad = run()
-	close(stop)
-	stood := <-gap
+	stood := stop()
 	s.mu.Lock()
 	s.judged++
-	aside := len(bad) > 0 && stood >= longest
+	aside := len(bad) > 0 && stood >= nap.Stood
 	if aside {
 		s.aside++
 	}
-	most := max(2, s.judged/20)
+	most := max(6, s.judged/20) // one stand meets all that run beside each other
 	over := s.aside > most
 	s.mu.Unlock()
 	switch {
