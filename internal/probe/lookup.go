@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -23,6 +24,10 @@ var lookupRepeats = []time.Duration{450 * time.Millisecond, 1000 * time.Millisec
 
 const lookupWait = 1600 * time.Millisecond
 
+// LongestLookup is how long a question is waited for where everything hangs on its answer: as long as the system waits for a server the first
+// time (resolv.conf(5): timeout), so that one that is slow is not taken for one that is dead.
+const LongestLookup = 5 * time.Second
+
 // Life as the kind of a look-up asks whether a name service lives at all: a question about the server itself (RFC 4892 §2), which it
 // answers or refuses without asking anybody else. A forwarder whose own way out is cut keeps silent about names, and still answers this.
 const Life = "CH"
@@ -31,12 +36,29 @@ const lifeName = "version.bind."
 
 // Lookup asks one resolver for one name over UDP, and over TCP when the answer was cut short (RFC 7766 §5). ctx bounds it from above.
 func Lookup(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string) evidence.Lookup {
-	return lookup(ctx, m, netip.AddrPortFrom(server, 53), name, kind, "")
+	return lookup(ctx, m, question{to: netip.AddrPortFrom(server, 53), name: name, kind: kind})
+}
+
+// LookupPatiently is Lookup with a longer wait: quiet is told when an impatient one would have given up.
+func LookupPatiently(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string, wait time.Duration,
+	quiet func(evidence.Lookup)) evidence.Lookup {
+	if wait <= lookupWait {
+		return Lookup(ctx, m, server, name, kind)
+	}
+	began := time.Now()
+	tell := time.AfterFunc(lookupWait, func() {
+		if ctx.Err() == nil {
+			quiet(evidence.Lookup{Server: server.WithZone(""), Name: name, Type: kind, Asks: 1 + len(lookupRepeats),
+				Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}})
+		}
+	})
+	defer tell.Stop()
+	return lookup(ctx, m, question{to: netip.AddrPortFrom(server, 53), name: name, kind: kind, wait: wait})
 }
 
 // LookupBy is Lookup out of an interface, whatever the routing table says.
 func LookupBy(ctx context.Context, m machine.Machine, server netip.Addr, name, kind, iface string) evidence.Lookup {
-	return lookup(ctx, m, netip.AddrPortFrom(server, 53), name, kind, iface)
+	return lookup(ctx, m, question{to: netip.AddrPortFrom(server, 53), name: name, kind: kind, iface: iface})
 }
 
 // multicastPort is where machines answer for their own names (RFC 6762 §3).
@@ -44,16 +66,25 @@ const multicastPort = 5353
 
 // LookupSelf asks a machine of the segment itself what it is called: a question by unicast to its multicast DNS responder (RFC 6762 §5.5).
 func LookupSelf(ctx context.Context, m machine.Machine, a netip.Addr) evidence.Lookup {
-	return lookup(ctx, m, netip.AddrPortFrom(a, multicastPort), ReverseName(a), "PTR", "")
+	return lookup(ctx, m, question{to: netip.AddrPortFrom(a, multicastPort), name: ReverseName(a), kind: "PTR"})
 }
 
-func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kind, iface string) evidence.Lookup {
+// question is one question to one server.
+type question struct {
+	to         netip.AddrPort
+	name, kind string
+	iface      string        // out of this interface, whatever the routing table says; "": as the system would
+	wait       time.Duration // 0: the usual one
+}
+
+func lookup(ctx context.Context, m machine.Machine, x question) evidence.Lookup {
+	to := x.to
 	server := to.Addr().WithZone("")
-	out := evidence.Lookup{Server: server, Name: name, Type: kind}
-	ctx, cancel := context.WithTimeout(ctx, lookupWait)
+	out := evidence.Lookup{Server: server, Name: x.name, Type: x.kind}
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(x.wait, lookupWait))
 	defer cancel()
-	q := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
-	if kind == Life {
+	q := new(dns.Msg).SetQuestion(dns.Fqdn(x.name), dns.StringToType[x.kind])
+	if x.kind == Life {
 		q = lifeQuestion()
 	}
 	if to.Port() == multicastPort {
@@ -66,7 +97,7 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the name cannot be asked for"}
 		return out
 	}
-	port, err := m.OpenDatagram(machine.DatagramConfig{To: to, Interface: iface})
+	port, err := m.OpenDatagram(machine.DatagramConfig{To: to, Interface: x.iface})
 	if err != nil {
 		out.Reply = machine.LocalError(err)
 		return out
@@ -78,10 +109,11 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 		return out
 	}
 	out.Asks = 1
-	repeat := time.AfterFunc(lookupRepeats[0], func() { _, _ = port.Send(packed) })
-	defer repeat.Stop()
-	repeat2 := time.AfterFunc(lookupRepeats[1], func() { _, _ = port.Send(packed) })
-	defer repeat2.Stop()
+	plain := withoutEDNS(q)
+	for _, at := range lookupRepeats { // who drops what has options answers without them (RFC 6891 §7)
+		repeat := time.AfterFunc(at, func() { _, _ = port.Send(plain) })
+		defer repeat.Stop()
+	}
 	for {
 		payload, a, err := port.Receive(ctx)
 		waited := time.Since(began)
@@ -112,15 +144,38 @@ func lookup(ctx context.Context, m machine.Machine, to netip.AddrPort, name, kin
 				Reason: "an answer to another question, or none at all"}
 			continue
 		}
-		if out.Truncated = answer.Truncated; answer.Truncated {
-			if whole, ok := overTCP(ctx, m, to, q); ok {
-				answer = whole
+		if q.IsEdns0() != nil && slices.Contains(refusals, answer.Rcode) {
+			q.Extra = nil // nor does it once more
+			if _, err := port.Send(plain); err == nil {
+				continue
 			}
 		}
 		out.Reply = reply(a, began)
+		if out.Truncated = answer.Truncated; answer.Truncated {
+			whole, ok := overTCP(ctx, m, to, q)
+			if out.Cut = !ok; ok {
+				answer = whole
+			}
+		}
 		read(&out, answer)
+		if out.Cut { // a part of an answer says neither what there is nor that there is nothing
+			out.Addresses, out.Aliases = nil, nil
+		}
 		return out
 	}
+}
+
+// refusals are how a server answers that knows no EDNS (RFC 6891 §7).
+var refusals = []int{dns.RcodeFormatError, dns.RcodeNotImplemented, dns.RcodeBadVers}
+
+func withoutEDNS(q *dns.Msg) []byte {
+	plain := *q
+	plain.Extra = nil
+	packed, err := plain.Pack()
+	if err != nil {
+		return nil // the question itself could be packed
+	}
+	return packed
 }
 
 func lifeQuestion() *dns.Msg {
@@ -130,6 +185,8 @@ func lifeQuestion() *dns.Msg {
 }
 
 func overTCP(ctx context.Context, m machine.Machine, to netip.AddrPort, q *dns.Msg) (*dns.Msg, bool) {
+	ctx, cancel := context.WithTimeout(ctx, lookupWait)
+	defer cancel()
 	conn, r := m.Connect(ctx, machine.ConnectConfig{To: to})
 	if r.Outcome != evidence.Answered {
 		return nil, false

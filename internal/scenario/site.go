@@ -169,6 +169,10 @@ type DNS struct {
 	Zone    string                  `yaml:"zone"`    // the domain for which it answers by itself
 	Forward netip.Addr              `yaml:"forward"` // whom it asks for the rest; without one it refuses
 	TTL     Duration                `yaml:"ttl"`     // of all records; 0: 5 minutes
+
+	Slow      Duration `yaml:"slow"`      // it takes so long over every answer
+	EDNS      string   `yaml:"edns"`      // what becomes of questions with EDNS: dropped, refused; empty: they are answered
+	Truncates bool     `yaml:"truncates"` // answers that hold anything do not fit a datagram
 }
 
 // Web is a web service that answers every request with a short page.

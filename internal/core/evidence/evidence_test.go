@@ -79,6 +79,28 @@ func TestTargetAddresses(t *testing.T) {
 	assert.Equal(t, "given", source)
 }
 
+// A server that is late was silent until then: whatever the order in which it is learned, the answer counts, and else the longest silence.
+func TestAnAnswerTakesThePlaceOfSilence(t *testing.T) {
+	asked := func(outcome evidence.Outcome, waited time.Duration) evidence.Observation {
+		return evidence.Lookup{Server: Exchange, Name: "bookings.kittiwake.example", Type: "A",
+			Reply: evidence.Reply{Outcome: outcome, Waited: waited}}
+	}
+	short, long, late := asked(evidence.Silent, 1), asked(evidence.Silent, 5), asked(evidence.Answered, 0)
+	for _, c := range []struct {
+		order []evidence.Observation
+		want  evidence.Observation
+	}{
+		{[]evidence.Observation{short, long}, long}, {[]evidence.Observation{long, short}, long},
+		{[]evidence.Observation{short, late}, late}, {[]evidence.Observation{late, short}, late}, {[]evidence.Observation{short, late, long}, late},
+	} {
+		var s evidence.Set
+		for _, o := range c.order {
+			s.Take(o)
+		}
+		assert.Equal(t, []evidence.Lookup{c.want.(evidence.Lookup)}, s.Lookups, "%v", c.order)
+	}
+}
+
 func TestWhyOf(t *testing.T) {
 	for _, c := range []struct {
 		v6         bool

@@ -93,6 +93,7 @@ type Lookup struct {
 	Records       []Record // the answer section, a few dozen of them at most
 	Authoritative bool     // the server answers for its own zone (AA, RFC 1035 §4.1.1)
 	Truncated     bool     // the answer did not fit a datagram (TC)
+	Cut           bool     // and the whole of it could not be had by TCP
 	TCP           bool     // the question went over TCP from the start
 	Ignored       int      // messages that were no answer to this question
 	Reply

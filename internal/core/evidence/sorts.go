@@ -122,7 +122,7 @@ var sorts = []*sort{
 	sortOf("conflict", func(s *Set) *[]Conflict { return &s.Conflicts }, func(a, b Conflict) int {
 		return cmp.Or(a.Address.Compare(b.Address), byReply(a.Reply, b.Reply))
 	}, AddressConflict),
-	sortOf("lookup", func(s *Set) *[]Lookup { return &s.Lookups }, byLookup, NameLookup),
+	lookupSort(),
 	sortAs("lookup-elsewhere", func(s *Set) *[]Lookup { return &s.Elsewhere }, func(o ElsewhereLookup) Lookup { return Lookup(o) },
 		byLookup, Handoffs),
 	sortOf("interface-count", func(s *Set) *[]InterfaceCount { return &s.Counted }, func(a, b InterfaceCount) int {
@@ -171,6 +171,29 @@ var sorts = []*sort{
 	sortOf("withheld", func(s *Set) *[]Withheld { return &s.Withheld }, func(a, b Withheld) int {
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Why, b.Why))
 	}),
+}
+
+// lookupSort: silence lasts until an answer to the same question comes, or a longer silence.
+func lookupSort() *sort {
+	s := sortOf("lookup", func(s *Set) *[]Lookup { return &s.Lookups }, byLookup, NameLookup)
+	s.take = func(set *Set, o Observation) {
+		is := o.(Lookup)
+		same := func(old Lookup) bool {
+			return old.Server == is.Server && old.Name == is.Name && old.Type == is.Type && old.Outcome == Silent
+		}
+		if i := slices.IndexFunc(set.Lookups, same); i >= 0 {
+			if is.Outcome == Silent && is.Waited <= set.Lookups[i].Waited {
+				return
+			}
+			set.Lookups = slices.Delete(slices.Clone(set.Lookups), i, i+1)
+		} else if is.Outcome == Silent && slices.ContainsFunc(set.Lookups, func(old Lookup) bool {
+			return old.Server == is.Server && old.Name == is.Name && old.Type == is.Type
+		}) {
+			return
+		}
+		set.Lookups = append(set.Lookups, is)
+	}
+	return s
 }
 
 // discoverySort: what was found out so far takes the place of what was known before.

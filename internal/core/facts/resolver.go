@@ -13,14 +13,16 @@ type ResolverFact struct {
 	OnLink  bool // on the segment, or on this machine itself
 	Behind  bool // asked by a local stub, not by programs
 	Asked   bool
-	Speaks  Answer // any DNS message came back
-	Closed  bool   // port unreachable: a host is there, no service
-	RCode   string // the worst that it said
-	Has     bool   // it gave addresses for the name
-	Missing bool   // it says that the name does not exist, or has no address
-	Mute    bool   // it lives, and gives no answer about the name
-	NotSent string // why this machine did not ask
-	Pings   Answer // it answers echo
+	Speaks  Answer        // any DNS message came back
+	Closed  bool          // port unreachable: a host is there, no service
+	RCode   string        // the worst that it said
+	Has     bool          // it gave addresses for the name
+	Missing bool          // it says that the name does not exist, or has no address
+	Mute    bool          // it lives, and gives no answer about the name
+	Cut     bool          // its answers do not fit a datagram, and it is not reached by TCP
+	Waited  time.Duration // how long it has kept silent about the target
+	NotSent string        // why this machine did not ask
+	Pings   Answer        // it answers echo
 	RTT     time.Duration
 }
 
@@ -46,6 +48,8 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 				x.Speaks, x.RTT = Yes, l.RTT
 				switch {
 				case !l.AboutTarget():
+				case l.Cut:
+					x.Cut, tried[l.Name].mute = true, true
 				case len(l.Addresses) > 0:
 					x.Has = true
 				case l.RCode == "NXDOMAIN":
@@ -60,6 +64,7 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 			case evidence.Silent, evidence.Unreachable, evidence.Expired, evidence.Malformed:
 				silent = true
 				if l.AboutTarget() {
+					x.Waited = max(x.Waited, l.Waited)
 					tried[l.Name].mute = true
 				}
 			case evidence.LocalError:

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
@@ -68,10 +69,11 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	}
 	// A server that is there and silent may be slow: the system gives it longer (resolv.conf(5): timeout, attempts) than the tests here do.
 	standing := Supported
-	if n, asked := p.Neighbour(r.Address); r.Closed || asked && n.Outcome == evidence.Silent {
+	timeout, attempts := p.Endpoint.Asking.Patience()
+	if n, asked := p.Neighbour(r.Address); r.Closed || asked && n.Outcome == evidence.Silent ||
+		r.Waited >= timeout*time.Duration(attempts) {
 		standing = Confirmed
 	} else {
-		timeout, attempts := p.Endpoint.Asking.Patience()
 		reason += fmt.Sprintf(" (a program here waits %s, %s)", wording.Millis(timeout), wording.Plural(attempts, "time", "times"))
 	}
 	aside := anyServes || p.Usable() == facts.Yes || !p.NeedsName() && !p.Target.IsZero()
@@ -159,6 +161,8 @@ out. The network is in order. Compare the name letter by letter with the one tha
 			switch {
 			case r.Has:
 				return cleared("%v has an address for it", r.Address)
+			case r.Cut:
+				return cleared("%v has an answer, which does not come through as a whole", r.Address)
 			case r.Missing:
 				say = append(say, r.Address.String())
 			case r.Speaks != facts.Yes || r.Mute:
@@ -202,6 +206,7 @@ domain.`,
 			return cleared("%s is %s", p.Target.Name, wording.List(p.Addresses))
 		}
 		var failing []string
+		var cut facts.ResolverFact
 		for _, r := range p.Resolvers {
 			if (r.Has || r.Missing) && !p.IsOpen(evidence.NameLookup) {
 				return cleared("%v answers for the name", r.Address)
@@ -210,6 +215,10 @@ domain.`,
 				return possible("%v, which the name service of this machine asks, keeps silent: that explains it", r.Address)
 			}
 			switch {
+			case r.Cut:
+				cut = r
+				failing = append(failing, fmt.Sprintf("%v answers with a part, and gives the whole by TCP alone, which does not come through",
+					r.Address))
 			case r.RCode != "":
 				failing = append(failing, fmt.Sprintf("%v says %s", r.Address, r.RCode))
 			case r.Mute:
@@ -223,6 +232,11 @@ domain.`,
 			return possible("whether the name servers themselves are cut off is not known yet")
 		case len(p.Outside) == 0 && p.Alive != facts.No:
 			return possible("the name servers fail, and nothing beyond the gateway answers: they may be cut off as well")
+		}
+		if cut.Address.IsValid() && len(failing) == 1 {
+			return found(Confirmed, fmt.Sprintf("The answer of %v for %s needs TCP, and no connection to its port 53 comes about.", cut.Address,
+				p.Target.Name), failing...).in(p.Stands(cut.Address)).
+				next(fmt.Sprintf("Let TCP through to port 53 of %v, or set it to serve there (RFC 7766 §5).", cut.Address))
 		}
 		standing := Supported
 		if w := p.Witnesses(); len(w) > 0 { // they may be cut off from the domain's own servers, as all here may be

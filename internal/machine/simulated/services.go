@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"strings"
 	"time"
 
 	"github.com/miekg/dns"
@@ -120,13 +119,8 @@ func (s *Site) serveDNS(n *node, moves scenario.Timeline) error {
 		return fmt.Errorf("name service by TCP: %w", err)
 	}
 	s.closers = append(s.closers, func() { listener.Close() })
-	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
-		if m := answer(spec, q, func(name string) (netip.Addr, bool) { return moves.Moved(name, time.Since(s.Began)) }); m != nil {
-			_ = w.WriteMsg(m)
-			return
-		}
-		_ = w.WriteMsg(n.forward(spec.Forward, q))
-	})
+	handler := spec.Handler(func(name string) (netip.Addr, bool) { return moves.Moved(name, time.Since(s.Began)) },
+		func(q *dns.Msg) *dns.Msg { return n.forward(spec.Forward, q) })
 	go func() { _ = (&dns.Server{PacketConn: conn, Handler: handler}).ActivateAndServe() }()
 	go func() { _ = (&dns.Server{Listener: listener, Handler: handler}).ActivateAndServe() }()
 	return nil
@@ -146,66 +140,6 @@ func (s *Site) serveSelf(n *node) error {
 	})
 	go func() { _ = (&dns.Server{PacketConn: conn, Handler: handler}).ActivateAndServe() }()
 	return nil
-}
-
-// answer looks into the zone; nil when the question must be forwarded. moved tells the names that have another address for the time being.
-func answer(spec *scenario.DNS, q *dns.Msg, moved func(string) (netip.Addr, bool)) *dns.Msg {
-	m := new(dns.Msg).SetReply(q)
-	if len(q.Question) != 1 {
-		m.Rcode = dns.RcodeFormatError
-		return m
-	}
-	question := q.Question[0]
-	if question.Qclass == dns.ClassCHAOS { // about the server itself: nobody's but its own to answer
-		m.Rcode = dns.RcodeRefused
-		return m
-	}
-	name := strings.ToLower(strings.TrimSuffix(question.Name, "."))
-	if question.Qtype == dns.TypePTR {
-		return reverse(spec, m, question.Name)
-	}
-	addrs, known := spec.Records[name]
-	if !known {
-		if !(name == spec.Zone || strings.HasSuffix(name, "."+spec.Zone)) {
-			if spec.Forward.IsValid() {
-				return nil
-			}
-			m.Rcode = dns.RcodeRefused
-			return m
-		}
-		m.Rcode = dns.RcodeNameError
-		return m
-	}
-	if a, yes := moved(name); yes {
-		addrs = []netip.Addr{a}
-	}
-	for _, a := range addrs {
-		head := dns.RR_Header{Name: question.Name, Class: dns.ClassINET, Ttl: uint32(spec.Life().Seconds())}
-		switch {
-		case question.Qtype == dns.TypeA && a.Is4():
-			head.Rrtype = dns.TypeA
-			m.Answer = append(m.Answer, &dns.A{Hdr: head, A: a.AsSlice()})
-		case question.Qtype == dns.TypeAAAA && a.Is6():
-			head.Rrtype = dns.TypeAAAA
-			m.Answer = append(m.Answer, &dns.AAAA{Hdr: head, AAAA: a.AsSlice()})
-		}
-	}
-	return m
-}
-
-// reverse answers for the addresses that the records name.
-func reverse(spec *scenario.DNS, m *dns.Msg, asked string) *dns.Msg {
-	for name, addrs := range spec.Records {
-		for _, a := range addrs {
-			if reverse, err := dns.ReverseAddr(a.String()); err == nil && strings.EqualFold(reverse, asked) {
-				m.Answer = append(m.Answer,
-					&dns.PTR{Hdr: dns.RR_Header{Name: asked, Rrtype: dns.TypePTR, Class: dns.ClassINET, Ttl: 300}, Ptr: dns.Fqdn(name)})
-				return m
-			}
-		}
-	}
-	m.Rcode = dns.RcodeNameError
-	return m
 }
 
 // forward asks another server, as a pier's small resolver does, and says SERVFAIL when that keeps silent.

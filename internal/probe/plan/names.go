@@ -8,11 +8,12 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/probe"
 )
 
 var nameSteps = []*step{
-	{brings: kinds(evidence.NameLookup), of: lookups, until: resolverGone, ask: (*run).lookUp},
+	{brings: kinds(evidence.NameLookup), of: lookups, until: lookedUp, ask: (*run).lookUp},
 	{test: "named-servers", brings: kinds(evidence.Handoffs), of: otherServers, needless: nameAnswered, until: otherServerOver,
 		ask: (*run).lookUpElsewhere},
 	{brings: kinds(evidence.ServiceConnect), after: kinds(evidence.NameLookup), of: silentServersElsewhere,
@@ -94,10 +95,52 @@ func ownAddress(m *moment) netip.Addr {
 	return netip.Addr{}
 }
 
-func resolverGone(m *moment, s subject) (bool, time.Duration) { return gone(m, s.addr), 0 }
+// lookedUp: nobody waits for a server whose machine is not there, nor longer than usual for one on which nothing hangs.
+func lookedUp(m *moment, s subject) (bool, time.Duration) {
+	silent := slices.ContainsFunc(m.Lookups, func(l evidence.Lookup) bool {
+		return l.Server == s.addr.WithZone("") && l.Name == s.name && l.Type == s.kind && l.Outcome == evidence.Silent
+	})
+	return gone(m, s.addr) || silent && !maySlow(m, s), 0
+}
+
+// maySlow reports whether the answer to a question about the target may be late and would change what is said: nobody else has answered it,
+// and the server can be reached, as far as is known.
+func maySlow(m *moment, s subject) bool {
+	if !m.NeedsName() || len(m.Addresses) > 0 || s.kind == probe.Life || s.kind == "PTR" || nameAnswered(m) && !allMute(m) {
+		return false
+	}
+	for _, f := range []*fault.Fault{fault.ResolverSilentLocal, fault.ResolverSilent} {
+		if f.Judge(m.Facts).Standing == fault.Supported {
+			return true
+		}
+	}
+	return allMute(m) || m.IsOpen(evidence.Handoffs) // whether there is anybody at all
+}
+
+// allMute reports whether every server that programs ask keeps silent or lives and says nothing of the name, and not since nobody is there
+// whom it could ask itself.
+func allMute(m *moment) bool {
+	mute, behind, there := false, false, false
+	for _, r := range m.Resolvers {
+		mute = mute || r.Mute
+		if r.Speaks == facts.Yes && !r.Mute {
+			return false
+		}
+		behind = behind || r.Behind
+		there = there || r.Behind && !r.Closed && !gone(m, r.Address)
+	}
+	return mute && (there || !behind)
+}
+
+// patience is how long the system waits for a server that keeps silent, within bounds.
+func (r *run) patience() time.Duration {
+	timeout, attempts := r.endpoint.Asking.Patience()
+	return min(timeout*time.Duration(attempts), probe.LongestLookup)
+}
 
 func (r *run) lookUp(ctx context.Context, s subject) {
-	if l := probe.Lookup(ctx, r.Machine, s.addr, s.name, s.kind); !r.stopped() || l.Came() {
+	quiet := func(l evidence.Lookup) { r.observe(l) }
+	if l := probe.LookupPatiently(ctx, r.Machine, s.addr, s.name, s.kind, r.patience(), quiet); !r.stopped() || l.Came() {
 		r.observe(l)
 	}
 }

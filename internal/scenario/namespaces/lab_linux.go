@@ -706,10 +706,19 @@ func (l *Lab) serve(name string) error {
 	if node.DNS == nil && node.DHCP == nil && node.Advertises == nil {
 		return nil
 	}
+	own := node.DNS != nil && node.DNS.Odd()
+	if own {
+		if err := l.serveNames(name); err != nil {
+			return err
+		}
+		if node.DHCP == nil && node.Advertises == nil {
+			return nil
+		}
+	}
 	args := []string{"--conf-file=/dev/null", "--no-daemon", "--no-resolv", "--no-hosts", "--no-ping",
 		"--bind-interfaces", "--interface=" + node.PortNames()[0], "--log-facility=" + filepath.Join(l.dir, name+".log"),
 		"--dhcp-leasefile=" + filepath.Join(l.dir, name+".leases")}
-	if node.DNS == nil {
+	if node.DNS == nil || own {
 		args = append(args, "--port=0")
 	} else {
 		args = append(args, "--local=/"+node.DNS.Zone+"/")
@@ -797,7 +806,7 @@ func (l *Lab) serve(name string) error {
 	l.closers = append(l.closers, func() { _ = cmd.Process.Kill(); <-ended })
 	want, table := ":0035 ", "udp" // port 53 in hexadecimal
 	switch {
-	case node.DNS != nil:
+	case node.DNS != nil && !own:
 	case node.DHCP != nil:
 		want = ":0043 "
 	default:
@@ -828,6 +837,35 @@ func (l *Lab) dialFrom(name string) scenario.Dial {
 		})
 		return conn, err
 	}
+}
+
+// serveNames starts a name service of our own, which does what no usual one can be set to do; it runs inside the node's namespace.
+func (l *Lab) serveNames(name string) error {
+	spec := l.scenario.Site.Nodes[name].DNS
+	conn, err := net.ListenPacket("udp", ":53")
+	if err != nil {
+		return err
+	}
+	l.closers = append(l.closers, func() { conn.Close() })
+	listener, err := net.Listen("tcp", ":53")
+	if err != nil {
+		return err
+	}
+	l.closers = append(l.closers, func() { listener.Close() })
+	handler := spec.Handler(func(record string) (netip.Addr, bool) { return l.scenario.Timeline.Moved(record, time.Since(l.Began)) },
+		func(q *dns.Msg) *dns.Msg {
+			failed := new(dns.Msg).SetRcode(q, dns.RcodeServerFailure)
+			_ = In(l.nodes[name], func() error {
+				if m, _, err := (&dns.Client{Timeout: 4 * time.Second}).Exchange(q, netip.AddrPortFrom(spec.Forward, 53).String()); err == nil {
+					failed = m
+				}
+				return nil
+			})
+			return failed
+		})
+	go func() { _ = (&dns.Server{PacketConn: conn, Handler: handler}).ActivateAndServe() }()
+	go func() { _ = (&dns.Server{Listener: listener, Handler: handler}).ActivateAndServe() }()
+	return nil
 }
 
 // movingNames writes the file of names that the timeline moves, as they are now; "" where there are none.
