@@ -61,6 +61,7 @@ type Node struct {
 	Behind     []netip.Addr          `yaml:"behind"` // whom the name service on the machine itself asks, as systemd-resolved writes it down
 	Search     []string              `yaml:"search"`
 	ResolvConf string                `yaml:"resolv_conf"` // the file as it stands, in place of the two above
+	Switching  string                `yaml:"nsswitch"`    // its nsswitch.conf as it stands; "": the hosts file, then DNS
 	Hosts      map[string]netip.Addr `yaml:"hosts"`
 	Neighbours []Entry               `yaml:"neighbours"` // what its neighbour table holds from the start
 	Proxies    *Proxies              `yaml:"proxies"`    // which web proxies its programs are set to ask

@@ -68,6 +68,9 @@ func Differences(was, is *Endpoint) (out []Difference) {
 	if !slices.Equal(was.Resolvers, is.Resolvers) || !slices.Equal(was.Search, is.Search) {
 		add(AspectResolver, false, "the name servers were changed")
 	}
+	if !slices.Equal(was.Switching, is.Switching) {
+		add(AspectResolver, false, "where programs look for names was changed")
+	}
 	if !slices.EqualFunc(was.Hosts, is.Hosts,
 		func(a, b HostsLine) bool { return a.Address == b.Address && slices.Equal(a.Names, b.Names) }) {
 		add(AspectHosts, false, "the hosts file was changed")

@@ -18,6 +18,7 @@ type Endpoint struct {
 	Resolvers  []Resolver
 	Search     []string       // the search list of resolv.conf
 	Asking     Asking         // how programs here have names asked for
+	Switching  []NameSource   // where programs here look for hosts; nil: nothing is said of it
 	Hosts      []HostsLine    // the hosts file
 	Proxies    []ProxySetting // the session's own first
 	Leases     []lease.Lease

@@ -124,6 +124,7 @@ func TestParseHosts(t *testing.T) {
 }
 
 func FuzzParseFiles(f *testing.F) {
+	f.Add([]byte("hosts: files [!NOTFOUND=return] dns"))
 	f.Add([]byte("nameserver 1.2.3.4\nsearch a\n127.0.0.1 x\n"))
 	f.Fuzz(func(t *testing.T, in []byte) {
 		is := endpoint.ParseResolvConf(bytes.NewReader(in), "f")
@@ -132,6 +133,10 @@ func FuzzParseFiles(f *testing.F) {
 			if !s.Address.IsValid() {
 				t.Fatal("a resolver without an address")
 			}
+		}
+		sources := endpoint.ParseSwitching(bytes.NewReader(in))
+		for _, s := range sources {
+			is.Remarks = append(is.Remarks, s.Service)
 		}
 		for _, text := range append(is.Search, is.Remarks...) {
 			if strings.ContainsAny(text, "\x1b\r\n") {

@@ -4,13 +4,15 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
+	"passepartout/internal/core/endpoint"
 )
 
 // OwnName is where addresses come from that belong to a name of this machine for itself.
 const OwnName = "this machine itself"
 
 // TargetAddresses returns the addresses under which the target is to be reached, and where they come from: given outright, from the hosts
-// file (which beats DNS, as nsswitch has it by default), or from the resolvers, in their order. Empty while none is known.
+// file or the resolvers, as the system goes about it. Empty while none is known.
 func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	if s.Target.Addr.IsValid() {
 		return []netip.Addr{s.Target.Addr}, "given"
@@ -18,12 +20,28 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	if s.Endpoint == nil || s.Target.Name == "" {
 		return nil, ""
 	}
-	if found := s.Endpoint.HostsEntries(s.Target.Name); len(found) > 0 {
-		return s.allowed(found), "hosts file"
-	}
 	if own := strings.ToLower(s.Target.Name); own == "localhost" || strings.HasSuffix(own, ".localhost") { // RFC 6761 §6.3
 		return s.allowed([]netip.Addr{netip.MustParseAddr("127.0.0.1"), netip.IPv6Loopback()}), OwnName
 	}
+	open := false // a way that comes before has not come to its end
+	for _, way := range s.Endpoint.NameWays() {
+		switch way {
+		case endpoint.ByHostsFile:
+			if found := s.Endpoint.HostsEntries(s.Target.Name); len(found) > 0 && !open {
+				return s.allowed(found), "hosts file"
+			}
+		case endpoint.ByDNS:
+			if addrs = s.lookedUp(); len(addrs) > 0 {
+				return s.allowed(addrs), "DNS"
+			}
+			open = slices.Contains(s.Open, NameLookup) || len(s.Lookups) == 0 && len(s.Endpoint.AskedResolvers()) > 0
+		}
+	}
+	return nil, ""
+}
+
+// lookedUp are the addresses that programs get by DNS.
+func (s *Set) lookedUp() (addrs []netip.Addr) {
 	names, _ := s.Endpoint.Completed(s.Target.Name)
 	for _, name := range names {
 		for _, server := range s.Endpoint.AskedResolvers() {
@@ -43,14 +61,14 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 			}
 			if len(addrs) > 0 {
 				slices.SortFunc(addrs, netip.Addr.Compare)
-				return s.allowed(addrs), "DNS"
+				return addrs
 			}
 			if denied { // "no such name" ends it: the servers that follow are not asked (resolv.conf(5))
 				break
 			}
 		}
 	}
-	return nil, ""
+	return nil
 }
 
 // OtherAddresses are those that resolvers give for the target's name and that programs here do not get: another server's answer, or DNS's

@@ -24,7 +24,7 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	anyServes, mine := false, 0
 	for _, r := range p.Resolvers {
 		anyServes = anyServes || r.Serves()
-		if r.OnLink == local {
+		if r.OnLink == local && !p.Owns(r.Address) && !r.Address.IsLoopback() {
 			mine++
 			if r.Speaks == facts.No {
 				silent = append(silent, r)
@@ -83,11 +83,6 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 	}
 	if local {
 		n, asked := p.Neighbour(r.Address)
-		if r.Address.IsLoopback() {
-			return found(Confirmed, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what), reason).aside(aside).
-				in(zone.Host).
-				next("Restart the name service of this machine (systemd-resolved, or whatever listens there), then run again.")
-		}
 		switch {
 		case r.Pings == facts.Yes || r.Closed:
 			if !anyServes && len(p.Outside) == 0 && !r.Closed && p.Alive == facts.Yes && p.Forwards == facts.Yes {

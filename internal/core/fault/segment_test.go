@@ -55,7 +55,7 @@ var segmentCases = []testCase{
 		s.Lookups[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: localStub, Why: evidence.NoPort}
 		Unserved(s)
 		s.Connects, s.Routes = nil, nil
-	}, zone: zone.Host, fault: "resolver-silent-local", says: "127.0.0.53", next: "Restart the name service"},
+	}, zone: zone.Host, fault: "local-stub-broken", says: "127.0.0.53", next: "Restart the name service"},
 	{name: "the lease has run out, and the gateway is silent whatever it says",
 		change: func(s *evidence.Set) { GatewayGone(s); Leased(s, 3*time.Hour, given(24)) }, zone: zone.LocalSubnet,
 		fault: "gateway-silent", also: []string{"address-expired"}},

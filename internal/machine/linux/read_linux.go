@@ -181,6 +181,7 @@ func readFiles(e *endpoint.Endpoint) {
 	if e.StubBefore() {
 		open(endpoint.StubFile, func(f *os.File) { e.TakeBehind(endpoint.ParseResolvConf(f, endpoint.StubFile)) })
 	}
+	open(endpoint.SwitchFile, func(f *os.File) { e.Switching = endpoint.ParseSwitching(f) })
 	open("/etc/hosts", func(f *os.File) {
 		var remarks []string
 		e.Hosts, remarks = endpoint.ParseHosts(f, "/etc/hosts")

@@ -156,6 +156,7 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 	if e.StubBefore() {
 		e.TakeBehind(endpoint.ParseResolvConf(strings.NewReader(n.spec().BehindText()), endpoint.StubFile))
 	}
+	e.Switching = endpoint.ParseSwitching(strings.NewReader(n.spec().Switching))
 	for _, name := range slices.Sorted(maps.Keys(n.spec().Hosts)) { // in one order: a map's would look like a change
 		a := n.spec().Hosts[name]
 		e.Hosts = append(e.Hosts, endpoint.HostsLine{Address: a, Names: []string{name}})

@@ -39,6 +39,7 @@ const enterEnv = "PASSEPARTOUT_LAB_ENTER"
 
 type entry struct {
 	ResolvConf, Hosts string
+	Switching         string
 	Library           string // what stands for /var/lib
 	Run               string // what stands for /run; "" leaves it as it is
 	Drop              bool
@@ -57,8 +58,8 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 	if err != nil {
 		return nil, err
 	}
-	e := entry{Library: library, ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"), Drop: as != Root,
-		Program: program, Args: args}
+	e := entry{Library: library, ResolvConf: filepath.Join(l.dir, "resolv.conf"), Hosts: filepath.Join(l.dir, "hosts"),
+		Switching: filepath.Join(l.dir, "nsswitch.conf"), Drop: as != Root, Program: program, Args: args}
 	if len(node.Behind) > 0 {
 		e.Run = filepath.Join(l.dir, "run")
 	}
@@ -91,7 +92,7 @@ func (l *Lab) writeFiles() error {
 		fmt.Fprintf(&hosts, "%v %s\n", a, name)
 	}
 	files := map[string]string{"resolv.conf": cmp.Or(l.ResolvConf, node.ResolvConfText()), "hosts": cmp.Or(l.Hosts, hosts.String()),
-		"authority.pem": string(l.authority.PEM())}
+		"nsswitch.conf": cmp.Or(node.Switching, "hosts: files dns\n"), "authority.pem": string(l.authority.PEM())}
 	if text := node.BehindText(); text != "" {
 		files["run"+strings.TrimPrefix(endpoint.StubFile, "/run")] = text
 		if err := os.MkdirAll(filepath.Join(l.dir, "run", filepath.Dir(strings.TrimPrefix(endpoint.StubFile, "/run"))), 0o755); err != nil {
@@ -177,7 +178,7 @@ func enter(raw string) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("private mounts: %w", err)
 	}
-	places := map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Library: "/var/lib"}
+	places := map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Switching: endpoint.SwitchFile, e.Library: "/var/lib"}
 	if e.Run != "" {
 		places[e.Run] = "/run"
 	}
