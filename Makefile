@@ -1,4 +1,4 @@
-.PHONY: demo test bench bench-dhcp bench-neighbours score score-mutated bench-watch bench-notice bench-healthy build screenshots fuzz check
+.PHONY: demo test bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
@@ -40,6 +40,10 @@ bench-dhcp: ## the figures of DHCP: real clients against real servers, and how f
 bench-neighbours: ## the figures of neighbours and names: how fast a segment is asked, how near the times of name servers come (half a minute)
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestAskingASegment|TestPoliteToASegment|TestComparisonAgainstKnownDelays' ./internal/scenario/namespaces | grep -E '^(a /|requests within|name server|advice)|^(ok|FAIL)'
+
+bench-lookups: ## look-ups beside those of the system's library: 61 settings at servers of 23 manners, outcome and order of questions (a minute)
+	sh scripts/test-tools.sh
+	go test -count=1 -v -run 'TestNamesAreLookedUp' ./internal/machine/linux -every-lookup | grep -E '^look-ups|^(ok|FAIL)|the library|^ *we '
 
 score: ## every scenario on every ground at several addresses and paces, with loss, and two faults at once: zone, fault, false alarms by family of fault, and what was taken for what (half an hour)
 	sh scripts/test-tools.sh

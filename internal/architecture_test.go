@@ -40,7 +40,7 @@ var allowed = []struct {
 	{"internal/probe/watch", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/neighbourwatch", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe", []string{"internal/guard", "internal/core", "internal/machine"}},
-	{"internal/conductor", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
+	{"internal/conductor", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/draw", []string{"internal/core"}},
 	{"internal/oui", []string{"internal/core"}},
 	{"internal/sheetfile", []string{"internal/core"}},

@@ -24,6 +24,7 @@ type Asking struct {
 	TrustAD       bool
 	NoAAAA        bool
 	SingleRequest bool // A and AAAA one after the other
+	Reopen        bool // and each from a socket of its own
 	NoTLDQuery    bool // a name without a dot is not asked for as it stands
 }
 
@@ -64,10 +65,11 @@ func (a Asking) Patience() (timeout time.Duration, attempts int) {
 // options reads the words of an options line; what it does not know it passes over, as the library does.
 func (a *Asking) options(words []string) {
 	flags := map[string]*bool{"rotate": &a.Rotate, "use-vc": &a.UseVC, "edns0": &a.EDNS0, "trust-ad": &a.TrustAD, "no-aaaa": &a.NoAAAA,
-		"single-request": &a.SingleRequest, "single-request-reopen": &a.SingleRequest, "no-tld-query": &a.NoTLDQuery}
+		"single-request": &a.SingleRequest, "single-request-reopen": &a.Reopen, "no-tld-query": &a.NoTLDQuery}
 	for _, word := range words {
 		if on, known := flags[word]; known {
 			*on = true
+			a.SingleRequest = a.SingleRequest || a.Reopen
 			continue
 		}
 		name, text, _ := strings.Cut(word, ":")

@@ -79,19 +79,29 @@ const (
 	ByDNS
 )
 
+// NameSources are where the system looks for hosts, in order.
+func (e *Endpoint) NameSources() []NameSource {
+	if e.Switching == nil {
+		return usualSources
+	}
+	return e.Switching
+}
+
+// AsksDNS reports whether a service asks name servers: by itself, or through the system's manager.
+func (s NameSource) AsksDNS() bool { return s.Service == "dns" || s.Service == "resolve" }
+
+// IsHostsFile reports whether a service reads the hosts file.
+func (s NameSource) IsHostsFile() bool { return s.Service == "files" }
+
 // NameWays are the ways that the system takes for names, each when the one before does not know it. Services that are not known here are
 // taken for ones that have nothing to say.
 func (e *Endpoint) NameWays() (ways []Way) {
-	sources := e.Switching
-	if sources == nil {
-		sources = usualSources
-	}
-	for _, s := range sources {
+	for _, s := range e.NameSources() {
 		over := s.EndsUnavailable
 		switch {
-		case s.Service == "files":
+		case s.IsHostsFile():
 			ways, over = append(ways, ByHostsFile), s.EndsNotFound
-		case s.Service == "dns" || s.Service == "resolve":
+		case s.AsksDNS():
 			if !slices.Contains(ways, ByDNS) {
 				ways = append(ways, ByDNS)
 			}

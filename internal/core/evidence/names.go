@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/library"
 )
 
 // OwnName is where addresses come from that belong to a name of this machine for itself.
@@ -23,52 +23,56 @@ func (s *Set) TargetAddresses() (addrs []netip.Addr, source string) {
 	if own := strings.ToLower(s.Target.Name); own == "localhost" || strings.HasSuffix(own, ".localhost") { // RFC 6761 §6.3
 		return s.allowed([]netip.Addr{netip.MustParseAddr("127.0.0.1"), netip.IPv6Loopback()}), OwnName
 	}
-	open := false // a way that comes before has not come to its end
-	for _, way := range s.Endpoint.NameWays() {
-		switch way {
-		case endpoint.ByHostsFile:
-			if found := s.Endpoint.HostsEntries(s.Target.Name); len(found) > 0 && !open {
-				return s.allowed(found), "hosts file"
-			}
-		case endpoint.ByDNS:
-			if addrs = s.lookedUp(); len(addrs) > 0 {
-				return s.allowed(addrs), "DNS"
-			}
-			open = slices.Contains(s.Open, NameLookup) || len(s.Lookups) == 0 && len(s.Endpoint.AskedResolvers()) > 0
-		}
+	got := s.SystemLookup()
+	if got.Status != library.Found {
+		return nil, ""
 	}
-	return nil, ""
+	addrs = slices.Compact(slices.SortedFunc(slices.Values(got.Addresses), netip.Addr.Compare))
+	if !got.ByDNS {
+		return s.allowed(addrs), "hosts file"
+	}
+	return s.allowed(addrs), "DNS"
 }
 
-// lookedUp are the addresses that programs get by DNS.
-func (s *Set) lookedUp() (addrs []netip.Addr) {
-	names, _ := s.Endpoint.Completed(s.Target.Name)
-	for _, name := range names {
-		for _, server := range s.Endpoint.AskedResolvers() {
-			if s.Endpoint.Behind(server) {
-				continue // programs ask the stub: what it cannot say does not help them
+// SystemLookup is what a program on this machine gets for the target's name, and how long it waits for it, by all that is known of the
+// servers so far. Who has not answered yet counts as silent.
+func (s *Set) SystemLookup() library.Outcome {
+	settings := library.Of(s.Endpoint, s.Target.Name)
+	got := library.Resolve(settings, func(q library.Question) library.Reply {
+		r := library.Reply{Fate: library.Silence}
+		for _, l := range s.Lookups {
+			if l.Server != q.Server.WithZone("") || l.Name != q.Name || !l.AboutTarget() {
+				continue
 			}
-			denied := false
-			for _, l := range s.Lookups {
-				if l.Server == server && l.Name == name && l.Outcome == Answered {
-					denied = denied || l.RCode == "NXDOMAIN" && l.AboutTarget()
-					for _, a := range l.Addresses {
-						if !slices.Contains(addrs, a) {
-							addrs = append(addrs, a)
-						}
-					}
-				}
+			is := fateOf(l, q.TCP)
+			if l.Type == q.Type {
+				return is
 			}
-			if len(addrs) > 0 {
-				slices.SortFunc(addrs, netip.Addr.Compare)
-				return addrs
-			}
-			if denied { // "no such name" ends it: the servers that follow are not asked (resolv.conf(5))
-				break
-			}
+			is.Addresses, is.Records, is.Truncated = nil, false, false // of a family that is not asked for, what was said of the other
+			r = is
 		}
+		return r
+	})
+	open := slices.Contains(s.Open, NameLookup) || len(s.Lookups) == 0 && len(settings.Servers) > 0
+	if open && !got.ByDNS && len(got.Asked) > 0 {
+		return library.Outcome{} // the hosts file counts when DNS, which comes first, has nothing
 	}
-	return nil
+	return got
+}
+
+// fateOf is what the library makes of a look-up of ours.
+func fateOf(l Lookup, tcp bool) library.Reply {
+	switch l.Outcome {
+	case Answered:
+		if tcp && l.Cut {
+			return library.Reply{Fate: library.Refused}
+		}
+		return library.Reply{Fate: library.Message, After: l.RTT, RCode: l.RCode, Addresses: l.Addresses, Records: len(l.Records) > 0,
+			Truncated: l.Truncated && !tcp}
+	case Refused, Unreachable, Expired, LocalError:
+		return library.Reply{Fate: library.Refused, After: l.RTT}
+	}
+	return library.Reply{Fate: library.Silence}
 }
 
 // OtherAddresses are those that resolvers give for the target's name and that programs here do not get: another server's answer, or DNS's

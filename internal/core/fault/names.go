@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/core/library"
 	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
@@ -75,6 +76,9 @@ func judgeSilentResolver(p *facts.Facts, local bool) Finding {
 		standing = Confirmed
 	} else {
 		reason += fmt.Sprintf(" (a program here waits %s, %s)", wording.Millis(timeout), wording.Plural(attempts, "time", "times"))
+	}
+	if got := p.SystemLookup(); got.Status == library.Found && got.Took > time.Second {
+		reason += fmt.Sprintf("; a program on this machine has the address after %s", wording.Millis(got.Took))
 	}
 	aside := anyServes || p.Usable() == facts.Yes || !p.NeedsName() && !p.Target.IsZero()
 	what := "does not answer"

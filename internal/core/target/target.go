@@ -7,6 +7,9 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/net/idna"
 )
 
 // Target is what should be reachable. The zero Target asks for the gateway, the name servers, and whether anybody past them answers.
@@ -121,6 +124,9 @@ func (t Target) fromURL(text string) (Target, error) {
 	if u.User != nil {
 		return Target{}, parseError{text, "leave user name and password out"}
 	}
+	if ascii, err := inASCII(u.Hostname()); err == nil && ascii != u.Hostname() {
+		u.Host = strings.Replace(u.Host, u.Hostname(), ascii, 1)
+	}
 	t.URL = u.String()
 	return t.withHost(u.Hostname(), text)
 }
@@ -129,12 +135,23 @@ func (t Target) withHost(host, in string) (Target, error) {
 	if addr, err := netip.ParseAddr(host); err == nil {
 		return t.withAddr(addr)
 	}
-	name := strings.ToLower(strings.TrimSuffix(host, "."))
+	name, err := inASCII(strings.ToLower(strings.TrimSuffix(host, ".")))
+	if err != nil {
+		return Target{}, parseError{in, "this is no name in any script (RFC 5891)"}
+	}
 	if why := nameFlaw(name); why != "" {
 		return Target{}, parseError{in, why}
 	}
 	t.Name = name
 	return t, nil
+}
+
+// inASCII is a name as DNS has it: what is written in other scripts goes by its A-labels (RFC 5890 §2.3.2.1).
+func inASCII(name string) (string, error) {
+	if !strings.ContainsFunc(name, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		return name, nil
+	}
+	return idna.Lookup.ToASCII(name)
 }
 
 func (t Target) withAddr(addr netip.Addr) (Target, error) {
