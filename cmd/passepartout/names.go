@@ -92,7 +92,7 @@ func (f *flags) namesCommand() *cobra.Command {
 				err = out.WriteText(os.Stdout)
 			}
 			if err == nil &&
-				(out.Parts() || !slices.ContainsFunc(out.Lookups, func(l evidence.Lookup) bool { return len(l.Records) > 0 })) {
+				(out.Parts() || !slices.ContainsFunc(out.Lookups, evidence.Lookup.Has)) {
 				return status(exitFault)
 			}
 			return err

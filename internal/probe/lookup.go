@@ -328,14 +328,14 @@ func AskCompleted(ctx context.Context, m machine.Machine, q NamesQuestion, compl
 			mu.Lock()
 			defer mu.Unlock()
 			all = append(all, l)
-			if got != nil && (i == 0 || len(l.Records) > 0) {
+			if got != nil && (i == 0 || l.Has()) {
 				got(slices.Clone(all))
 			}
 		})
 		if i == 0 {
 			first = all
 		}
-		if slices.ContainsFunc(all, func(l evidence.Lookup) bool { return len(l.Records) > 0 }) || ctx.Err() != nil {
+		if slices.ContainsFunc(all, evidence.Lookup.Has) || ctx.Err() != nil {
 			if got != nil {
 				got(all)
 			}

@@ -101,6 +101,13 @@ func TestAnAnswerTakesThePlaceOfSilence(t *testing.T) {
 	}
 }
 
+func TestAnAliasIsNotTheRecordAskedFor(t *testing.T) {
+	alias := evidence.Record{Name: "bookings.kittiwake.example", Type: "CNAME", Value: "exchange.kittiwake.example"}
+	assert.False(t, evidence.Lookup{Type: "A", Records: []evidence.Record{alias}}.Has())
+	assert.True(t, evidence.Lookup{Type: "CNAME", Records: []evidence.Record{alias}}.Has())
+	assert.True(t, evidence.Lookup{Type: "A", Records: []evidence.Record{alias, {Type: "A"}}}.Has())
+}
+
 func TestWhyOf(t *testing.T) {
 	for _, c := range []struct {
 		v6         bool

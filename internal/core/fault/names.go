@@ -294,6 +294,9 @@ Compare them in view 5; have the record corrected where it is wrong.`,
 			said = "says " + wording.List(p.Addresses) + ", which leads nowhere"
 		}
 		server := giver(p, others)
+		if server == used.Address {
+			return cleared("%v gives %s under a completion of the name to which programs here do not come", server, wording.List(others))
+		}
 		reasons := []string{fmt.Sprintf("%v, which programs use, %s", used.Address, said),
 			fmt.Sprintf("%v says %s", server, wording.List(others))}
 		for _, a := range others {
