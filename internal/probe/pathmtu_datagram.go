@@ -75,12 +75,22 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 		case smallest > q.Full: // not even a small one: the ration was used up, or nobody is there; that is waited for
 			patient--
 		case out.Lost-out.Passes <= 1:
-			return out, true
+			return out, stillLost(ctx, e, q, out.Lost)
 		default:
 			sizes = append(between(out.Passes, out.Lost), out.Passes, q.Full)
 		}
 	}
-	return out, out.Passes > 0 && out.Lost > 0
+	return out, out.Passes > 0 && out.Lost > 0 && stillLost(ctx, e, q, out.Lost)
+}
+
+// stillLost asks once more for the size that was lost, alone, when the host may say something again: where packets take several ways, smaller
+// ones overtake, and the ration is used up by the time that the larger one arrives.
+func stillLost(ctx context.Context, e *Echoer, q SizeQuestion, size int) bool {
+	if !Sleep(ctx, rationGrows) {
+		return false
+	}
+	r := askSizes(ctx, e, q, []int{size}, func() {})[size]
+	return r.Outcome == evidence.Silent
 }
 
 // over reports that a channel is closed.
