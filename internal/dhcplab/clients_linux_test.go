@@ -81,6 +81,12 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 	check("rebound")
 
 	if c.release != nil {
+		if c.name == lease.Dhcpcd { // one that is told to release before it has taken the answer ends without a word
+			l.until("the client has taken the answer", 15*time.Second, func() bool {
+				got, ok := l.inForce()
+				return ok && !got.Obtained.Before(latest(dhcp.Renewed, dhcp.Rebound).Last().Truncate(time.Second))
+			})
+		}
 		c.release(l, p)
 		told := time.Now()
 		l.until("released", 15*time.Second, func() bool {

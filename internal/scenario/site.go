@@ -58,6 +58,7 @@ type Node struct {
 	Filter     []Rule           `yaml:"filter"`
 
 	Resolvers  []netip.Addr          `yaml:"resolvers"`
+	Rules      []Lookup              `yaml:"rules"`  // by which its own packets are looked up in a table of their own
 	Behind     []netip.Addr          `yaml:"behind"` // whom the name service on the machine itself asks, as systemd-resolved writes it down
 	Search     []string              `yaml:"search"`
 	ResolvConf string                `yaml:"resolv_conf"` // the file as it stands, in place of the two above
@@ -144,6 +145,7 @@ type Route struct {
 	ByHand bool         `yaml:"by_hand"` // marked as static; else as set by DHCP on a leased port
 	Metric int          `yaml:"metric"`
 	Refuse string       `yaml:"refuse"` // blackhole, unreachable or prohibit, in place of via
+	Table  int          `yaml:"table"`  // 0: the main one
 	Or     netip.Addr   `yaml:"or"`     // a second next hop: each flow takes one of the two, by addresses and ports (UDP, TCP)
 }
 
@@ -235,6 +237,16 @@ type Rule struct {
 	Port   uint16       `yaml:"port"`   // destination port
 	Action string       `yaml:"action"` // drop, prohibit (ICMP: administratively), no-host or no-net (ICMP: unreachable)
 }
+
+// Lookup is a rule of policy routing: packets to some destinations, from some addresses, are looked up in a table of their own.
+type Lookup struct {
+	From  netip.Prefix `yaml:"from"`
+	To    netip.Prefix `yaml:"to"`
+	Table int          `yaml:"table"`
+}
+
+// Applies reports whether the rule is about what a node sends from an address of its own.
+func (l Lookup) Applies(n *Node) bool { return !l.From.IsValid() || slices.ContainsFunc(n.Own(), l.From.Contains) }
 
 // Duration is a time with a unit, as in "2ms".
 type Duration time.Duration

@@ -65,6 +65,9 @@ func Differences(was, is *Endpoint) (out []Difference) {
 	if d := routeDifference(was.Routes, is.Routes); d != "" {
 		add(AspectRoute, false, "%s", d)
 	}
+	if !slices.Equal(was.Rules, is.Rules) {
+		add(AspectRoute, false, "the rules by which routes are chosen were changed")
+	}
 	if !slices.Equal(was.Resolvers, is.Resolvers) || !slices.Equal(was.Search, is.Search) {
 		add(AspectResolver, false, "the name servers were changed")
 	}

@@ -14,6 +14,7 @@ type Endpoint struct {
 	At         time.Time
 	Interfaces []Interface
 	Routes     []Route
+	Rules      []Rule // besides the usual ones, in their order
 	Neighbours []Neighbour
 	Resolvers  []Resolver
 	Search     []string       // the search list of resolv.conf

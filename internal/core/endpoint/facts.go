@@ -1,6 +1,7 @@
 package endpoint
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -68,16 +69,31 @@ func (e *Endpoint) Leaves(a netip.Addr) (iface string) {
 	return r.Interface
 }
 
-// NextHop is the router that the main table names for an address; false where it names none.
+// NextHop is the router that the tables name for an address; false where they name none.
 func (e *Endpoint) NextHop(a netip.Addr) (via netip.Addr, ok bool) {
 	r, _ := e.route(a)
 	return r.Via, r.Via.IsValid()
 }
 
-// route is the main table's entry for an address: the most specific one, and of those the one with the lowest metric.
+// route is the entry for an address: of the table to which a rule leads, else of the main one.
 func (e *Endpoint) route(a netip.Addr) (best Route, found bool) {
+	if _, best, ruled := e.Ruled(a); ruled {
+		return best, best.To.IsValid()
+	}
+	return e.MainRoute(a)
+}
+
+// OfMain reports whether a route stands in the main table.
+func (e *Endpoint) OfMain(r Route) bool { return cmp.Or(r.Table, mainTable) == mainTable }
+
+// MainRoute is the main table's entry for an address.
+func (e *Endpoint) MainRoute(a netip.Addr) (Route, bool) { return e.lookUp(a, mainTable, 0) }
+
+// lookUp is a table's entry for an address: the most specific one, and of those the one with the lowest metric. Entries for less than so many
+// bits do not count.
+func (e *Endpoint) lookUp(a netip.Addr, table, least int) (best Route, found bool) {
 	for _, r := range e.Routes {
-		if r.Table != 0 && r.Table != mainTable || !r.To.Masked().Contains(a) ||
+		if cmp.Or(r.Table, mainTable) != table || r.To.Bits() < least || !r.To.Masked().Contains(a) ||
 			found && (r.To.Bits() < best.To.Bits() || r.To.Bits() == best.To.Bits() && r.Metric >= best.Metric) {
 			continue
 		}

@@ -109,7 +109,9 @@ type Record struct {
 }
 
 // Has reports whether there is a record of the kind that was asked for. An alias alone (CNAME) is none: what it leads to may not exist.
-func (l Lookup) Has() bool { return slices.ContainsFunc(l.Records, func(r Record) bool { return r.Type == l.Type }) }
+func (l Lookup) Has() bool {
+	return slices.ContainsFunc(l.Records, func(r Record) bool { return r.Type == l.Type })
+}
 
 // AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is
 // called.

@@ -13,11 +13,14 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var routingFaults = []*Fault{GatewayOutsideSubnet, GatewayNotSet, RouteBlocked, HostFirewall, ResolverNotSet}
+var routingFaults = []*Fault{GatewayOutsideSubnet, GatewayNotSet, RouteByRuleWrong, RouteBlocked, HostFirewall, ResolverNotSet}
 
 // refusing gives the answer of a route look-up that refuses traffic to the target by an entry of its own.
 func refusing(p *facts.Facts) (endpoint.RouteAnswer, bool) {
 	for _, a := range p.Addresses {
+		if _, _, _, by := ledAway(p, a); by {
+			continue // a rule's
+		}
 		if r, ok := p.RouteTo(a); ok &&
 			(r.Verdict == endpoint.Blackhole || r.Verdict == endpoint.UnreachableRoute || r.Verdict == endpoint.ProhibitedRoute) {
 			return r, true
@@ -120,7 +123,7 @@ func specific(p *facts.Facts) (route endpoint.Route, usual netip.Addr, ok bool) 
 			continue
 		}
 		for _, r := range p.Endpoint.Routes {
-			if r.Via == answer.Via && !r.IsDefault() && r.To.Contains(a) {
+			if r.Via == answer.Via && !r.IsDefault() && p.Endpoint.OfMain(r) && r.To.Contains(a) {
 				return r, defaults[0].Via, defaults[0].Via.IsValid()
 			}
 		}

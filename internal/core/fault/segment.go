@@ -105,6 +105,13 @@ that its port on the switch is lit.`,
 		if doubt, is := leaseDoubt(p); is {
 			return possible("%s", doubt)
 		}
+		for _, a := range p.Addresses { // who set the rule may have meant a router that is off
+			if rule, route, main, is := ledAway(p, a); is && route.Via == p.Gateway {
+				if asked, _ := handedTo(p, main.Via); !asked {
+					return possible("%v leads to %v; whether %s, as the main table has it, would lead on is not known", rule, p.Gateway, wayOf(main))
+				}
+			}
+		}
 		if p.GatewayFromDHCP() && p.IsOpen(evidence.Handoffs) {
 			return possible("whether another machine on the segment is the router is still being asked").awaiting(evidence.Handoffs)
 		}

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/mdlayher/ethtool"
@@ -66,6 +67,9 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	}
 	for _, r := range routes {
 		e.Routes = append(e.Routes, routesOf(r, names)...)
+	}
+	if e.Rules, err = readRules(); err != nil {
+		e.Remarks = append(e.Remarks, fmt.Sprintf("rules: %v", err))
 	}
 	neighbours, err := neighbourTable(names)
 	if err != nil {
@@ -413,20 +417,11 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 	}
 	opts := &netlink.RouteGetOptions{Oif: iface}
 	routes, err := netlink.RouteGetWithOptions(to.WithZone("").AsSlice(), opts)
-	switch {
-	case errors.Is(err, unix.ENETUNREACH):
-		answer.Verdict, answer.Reason = endpoint.NoRoute, "no route covers it"
+	if verdict, why, refused := refusal(err); refused {
+		answer.Verdict, answer.Reason = verdict, why
 		return answer, nil
-	case errors.Is(err, unix.EHOSTUNREACH):
-		answer.Verdict, answer.Reason = endpoint.UnreachableRoute, "a route declares it unreachable"
-		return answer, nil
-	case errors.Is(err, unix.EACCES):
-		answer.Verdict, answer.Reason = endpoint.ProhibitedRoute, "a route prohibits it"
-		return answer, nil
-	case errors.Is(err, unix.EINVAL):
-		answer.Verdict, answer.Reason = endpoint.Blackhole, "a route drops it"
-		return answer, nil
-	case err != nil:
+	}
+	if err != nil {
 		var noLink netlink.LinkNotFoundError
 		if errors.As(err, &noLink) {
 			err = unix.ENODEV
@@ -437,6 +432,17 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 		return answer, fmt.Errorf("route lookup: no answer: %w", machine.ErrNoRoute)
 	}
 	r := routes[0]
+	if iface == "" && opts.SrcAddr == nil && len(r.Src) > 0 && r.Type == unix.RTN_UNICAST { // a connection is looked up again with its source: rules may go by it
+		opts.SrcAddr = r.Src
+		again, err := netlink.RouteGetWithOptions(to.WithZone("").AsSlice(), opts)
+		if verdict, why, refused := refusal(err); refused {
+			answer.Verdict, answer.Reason = verdict, why
+			return answer, nil
+		}
+		if err == nil && len(again) > 0 {
+			r = again[0]
+		}
+	}
 	answer.Verdict = endpoint.Forward
 	if r.Type == unix.RTN_LOCAL {
 		answer.Verdict = endpoint.LocalRoute
@@ -449,4 +455,64 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 		answer.Interface = ifi.Name
 	}
 	return answer, ctx.Err()
+}
+
+// refusal is what a route look-up that fails says of the table.
+func refusal(err error) (verdict endpoint.RouteVerdict, why string, is bool) {
+	switch {
+	case errors.Is(err, unix.ENETUNREACH):
+		return endpoint.NoRoute, "no route covers it", true
+	case errors.Is(err, unix.EHOSTUNREACH):
+		return endpoint.UnreachableRoute, "a route declares it unreachable", true
+	case errors.Is(err, unix.EACCES):
+		return endpoint.ProhibitedRoute, "a route prohibits it", true
+	case errors.Is(err, unix.EINVAL):
+		return endpoint.Blackhole, "a route drops it", true
+	}
+	return verdict, "", false
+}
+
+// readRules reads the rules of policy routing, but for the usual ones.
+func readRules() (out []endpoint.Rule, err error) {
+	for _, family := range []int{netlink.FAMILY_V4, netlink.FAMILY_V6} {
+		rules, err := dump(func() ([]netlink.Rule, error) { return netlink.RuleList(family) })
+		if err != nil {
+			return out, err
+		}
+		slices.SortStableFunc(rules, func(a, b netlink.Rule) int { return a.Priority - b.Priority })
+		for _, r := range rules {
+			if r.Table == unix.RT_TABLE_LOCAL || (r.Table == unix.RT_TABLE_MAIN || r.Table == unix.RT_TABLE_DEFAULT) &&
+				r.Priority >= 32766 {
+				continue
+			}
+			out = append(out, ruleOf(r, family == netlink.FAMILY_V6))
+		}
+	}
+	return out, nil
+}
+
+func ruleOf(r netlink.Rule, v6 bool) endpoint.Rule {
+	out := endpoint.Rule{Priority: r.Priority, IPv6: v6, From: prefixOf(r.Src), To: prefixOf(r.Dst), Mark: r.Mark > 0,
+		Incoming: r.IifName != "", Other: r.OifName != "" || r.Dport != nil || r.Sport != nil || r.IPProto > 0 || r.UIDRange != nil || r.Tos > 0,
+		Not: r.Invert, Table: r.Table}
+	switch r.Type {
+	case unix.RTN_BLACKHOLE, unix.RTN_UNREACHABLE, unix.RTN_PROHIBIT:
+		out.Refuses = true
+	}
+	if r.SuppressPrefixlen >= 0 {
+		out.LeastBits = r.SuppressPrefixlen + 1
+	}
+	return out
+}
+
+func prefixOf(n *net.IPNet) netip.Prefix {
+	if n == nil {
+		return netip.Prefix{}
+	}
+	a, ok := netip.AddrFromSlice(n.IP)
+	bits, _ := n.Mask.Size()
+	if !ok {
+		return netip.Prefix{}
+	}
+	return netip.PrefixFrom(a.Unmap(), bits)
 }

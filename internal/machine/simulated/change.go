@@ -85,7 +85,7 @@ func (n *node) become(spec *scenario.Node) {
 		}
 	}
 	n.held.Store(&own)
-	n.stack.SetRouteTable(longestFirst(append(routes, n.farRoutes()...)))
+	n.setRoutes(routes)
 }
 
 // notify tells whoever watches the machine that something has changed.

@@ -133,14 +133,15 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 	}
 	for _, r := range n.spec().Routes {
 		if r.Refuse != "" {
-			e.Routes = append(e.Routes, endpoint.Route{To: r.To.Masked(), Metric: r.Metric, Table: 254, Verdict: refusals[r.Refuse]})
+			e.Routes = append(e.Routes,
+				endpoint.Route{To: r.To.Masked(), Metric: r.Metric, Table: cmp.Or(r.Table, 254), Verdict: refusals[r.Refuse]})
 			continue
 		}
 		p, ok := n.portFor(r)
 		if !ok || p.down.Load() {
 			continue
 		}
-		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: 254, OnLink: r.OnLink,
+		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: cmp.Or(r.Table, 254), OnLink: r.OnLink,
 			Verdict: endpoint.Forward}
 		switch {
 		case r.ByHand:
@@ -149,6 +150,10 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 			route.Origin = endpoint.ByDHCP
 		}
 		e.Routes = append(e.Routes, route)
+	}
+	for i, x := range n.spec().Rules {
+		e.Rules = append(e.Rules, endpoint.Rule{Priority: 1000 + i, IPv6: x.To.Addr().Is6() || x.From.Addr().Is6(), From: x.From, To: x.To,
+			Table: x.Table})
 	}
 	set := endpoint.ParseResolvConf(strings.NewReader(n.spec().ResolvConfText()), "/etc/resolv.conf")
 	e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
@@ -175,8 +180,16 @@ var refusals = map[string]endpoint.RouteVerdict{"blackhole": endpoint.Blackhole,
 // refused finds the entry that refuses an address, unless a more specific one leads on.
 func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) {
 	best := -1
+	for _, rule := range n.spec().Rules {
+		for _, r := range n.spec().Routes {
+			if r.Table == rule.Table && rule.Applies(n.spec()) && r.To.Masked().Contains(to) && (!rule.To.IsValid() || rule.To.Contains(to)) {
+				verdict, yes = refusals[r.Refuse]
+				return verdict, yes
+			}
+		}
+	}
 	for _, r := range n.spec().Routes {
-		if r.To.Masked().Contains(to) && r.To.Bits() > best {
+		if r.Table == 0 && r.To.Masked().Contains(to) && r.To.Bits() > best {
 			best = r.To.Bits()
 			verdict, yes = refusals[r.Refuse]
 		}

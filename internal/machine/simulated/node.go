@@ -109,8 +109,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 			}
 		}
 	}
-	routes = append(routes, n.farRoutes()...)
-	n.stack.SetRouteTable(longestFirst(routes))
+	n.setRoutes(routes)
 	if err := n.remember(s.Site); err != nil {
 		return nil, err
 	}
@@ -132,12 +131,30 @@ func rationed(r *scenario.Ration) *rate.Limiter {
 	return rate.NewLimiter(rate.Limit(float64(r.PerMinute)/60), r.Burst)
 }
 
-// farRoutes are the routes that the node has besides those that follow from its addresses.
-func (n *node) farRoutes() (routes []tcpip.Route) {
+// setRoutes sets the routes that follow from the node's addresses, and those that it has besides. What a rule has looked up in a table of its
+// own comes first.
+func (n *node) setRoutes(own []tcpip.Route) {
+	var ruled []tcpip.Route
+	for _, rule := range n.spec().Rules {
+		if !rule.Applies(n.spec()) {
+			continue
+		}
+		for _, r := range longestFirst(n.farRoutes(rule.Table)) {
+			if to := rule.To.Masked(); rule.To.IsValid() && to.Bits() > r.Destination.Prefix() {
+				r.Destination = tcpip.AddressWithPrefix{Address: toTCPIP(to.Addr()), PrefixLen: to.Bits()}.Subnet()
+			}
+			ruled = append(ruled, r)
+		}
+	}
+	n.stack.SetRouteTable(append(ruled, longestFirst(append(own, n.farRoutes(0)...))...))
+}
+
+// farRoutes are the routes that the node has in a table besides those that follow from its addresses.
+func (n *node) farRoutes(table int) (routes []tcpip.Route) {
 	spec := n.spec()
 	for _, r := range slices.SortedStableFunc(slices.Values(spec.Routes), func(a, b scenario.Route) int { return a.Metric - b.Metric }) {
 		p, ok := n.portFor(r)
-		if !ok || p.down.Load() || r.Refuse != "" {
+		if !ok || p.down.Load() || r.Refuse != "" || r.Table != table {
 			continue
 		}
 		if spec.Ports[p.name].Tunnel { // nobody is asked for hardware addresses in a tunnel

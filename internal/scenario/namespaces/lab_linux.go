@@ -529,13 +529,13 @@ func setRoutes(node *scenario.Node) error {
 			"prohibit": unix.RTN_PROHIBIT}[r.Refuse]; ok {
 			if err := netlink.RouteAdd(
 				&netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())},
-					Type: kind, Priority: r.Metric}); err != nil {
+					Type: kind, Priority: r.Metric, Table: r.Table}); err != nil {
 				return fmt.Errorf("route to %v: %w", r.To, err)
 			}
 			continue
 		}
 		route := &netlink.Route{Dst: &net.IPNet{IP: r.To.Addr().AsSlice(), Mask: net.CIDRMask(r.To.Bits(), r.To.Addr().BitLen())},
-			Gw: r.Via.AsSlice(), Priority: r.Metric, Protocol: unix.RTPROT_BOOT}
+			Gw: r.Via.AsSlice(), Priority: r.Metric, Protocol: unix.RTPROT_BOOT, Table: r.Table}
 		portName := r.Port
 		for _, p := range node.PortNames() {
 			for _, a := range node.Ports[p].Addresses {
@@ -571,7 +571,25 @@ func setRoutes(node *scenario.Node) error {
 			return fmt.Errorf("route to %v via %v: %w", r.To, r.Via, err)
 		}
 	}
+	for i, x := range node.Rules {
+		rule := netlink.NewRule()
+		rule.Family, rule.Priority, rule.Table = netlink.FAMILY_V4, 1000+i, x.Table
+		if x.To.Addr().Is6() || x.From.Addr().Is6() {
+			rule.Family = netlink.FAMILY_V6
+		}
+		rule.Src, rule.Dst = network(x.From), network(x.To)
+		if err := netlink.RuleAdd(rule); err != nil {
+			return fmt.Errorf("rule for table %d: %w", x.Table, err)
+		}
+	}
 	return nil
+}
+
+func network(p netip.Prefix) *net.IPNet {
+	if !p.IsValid() {
+		return nil
+	}
+	return &net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}
 }
 
 // filter loads a node's rules and its address translation.
