@@ -246,7 +246,9 @@ type Lookup struct {
 }
 
 // Applies reports whether the rule is about what a node sends from an address of its own.
-func (l Lookup) Applies(n *Node) bool { return !l.From.IsValid() || slices.ContainsFunc(n.Own(), l.From.Contains) }
+func (l Lookup) Applies(n *Node) bool {
+	return !l.From.IsValid() || slices.ContainsFunc(n.Own(), l.From.Contains)
+}
 
 // Duration is a time with a unit, as in "2ms".
 type Duration time.Duration
