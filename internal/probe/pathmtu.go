@@ -17,6 +17,7 @@ type SizeQuestion struct {
 	Full     int                  // what the port sends at most
 	Patience func() time.Duration // for one packet, by what is known of the way so far
 	Enough   <-chan struct{}      // when closed, nobody will answer
+	Speaks   func() bool          // whether the host is known to say that a port is not used; nil: it is not known
 	Begun    func()               // called once the first packet of full size is on its way, if it is set
 }
 

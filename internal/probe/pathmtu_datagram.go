@@ -17,7 +17,7 @@ import (
 const (
 	rationGrows = 1100 * time.Millisecond
 	sizeRounds  = 7
-	patienceFor = 2 // rounds that brought nothing: other questions to the same host use the ration up as well
+	patienceFor = 2 // rounds that brought nothing, from a host that has not spoken: others that have may use their ration up on other questions
 )
 
 // sizeByDatagrams looks for the largest packet by what a host says of a port that nobody uses. The sizes of a round are sent at once, the
@@ -70,7 +70,7 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 		switch {
 		case round == 0:
 			sizes = append(usual(least, q.Full), q.Full)
-		case smallest > q.Full && patient == 0, smallest > q.Full && !Sleep(ctx, rationGrows):
+		case smallest > q.Full && patient <= 0 && (q.Speaks == nil || !q.Speaks()), smallest > q.Full && !Sleep(ctx, rationGrows):
 			return out, out.Passes > 0 && out.Lost > 0
 		case smallest > q.Full: // not even a small one: the ration was used up, or nobody is there; that is waited for
 			patient--

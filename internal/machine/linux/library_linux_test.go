@@ -3,7 +3,6 @@ package linux_test
 import (
 	"flag"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -193,10 +192,24 @@ type bench struct {
 	mu     sync.Mutex
 	asked  []library.Question
 	manner manner
+	first  netip.Addr // the server that has the manner
 	times  map[library.Question]int
 }
 
-func (b *bench) server(i int) netip.Addr {
+// The places of the servers: the usual ones, one where nobody serves, one that serves by datagrams alone.
+const (
+	mostServers  = 4
+	closedServer = 8
+	udpServer    = 9
+)
+
+func (b *bench) server(i int, manner string) netip.Addr {
+	switch {
+	case i == 0 && manner == "is closed":
+		i = closedServer
+	case i == 0 && !byTCP(manner):
+		i = udpServer
+	}
 	return netip.AddrFrom4([4]byte{127, 53, byte(b.number), byte(i + 1)})
 }
 
@@ -204,7 +217,7 @@ func (b *bench) server(i int) netip.Addr {
 func (b *bench) fate(q library.Question, times map[library.Question]int) library.Reply {
 	nth := times[q]
 	times[q]++
-	if q.Server != b.server(0) {
+	if q.Server != b.first {
 		return usual(q)
 	}
 	return b.manner(q, usual(q), nth)
@@ -245,90 +258,82 @@ func pack(q *dns.Msg, r library.Reply) []byte {
 	return raw
 }
 
-// serve opens a server; closed is one at which nobody serves.
-func (b *bench) serve(t *testing.T, i int, name string) (stop func()) {
-	at := netip.AddrPortFrom(b.server(i), 53)
-	var closers []io.Closer
-	if i > 0 || name != "is closed" {
-		conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(at))
-		require.NoError(t, err)
-		closers = append(closers, conn)
-		answers := make(chan func(), 16) // in order, and not before the question that was sent beside it has been noted
-		go func() {
-			for answer := range answers {
-				time.Sleep(20 * time.Millisecond)
-				answer()
-			}
-		}()
-		go func() {
-			defer close(answers)
-			buf := make([]byte, 4096)
-			for {
-				n, from, err := conn.ReadFromUDPAddrPort(buf)
-				if err != nil {
-					return
-				}
-				q, r := b.take(at.Addr(), buf[:n], false)
-				if q != nil && r.Fate == library.Message {
-					raw := pack(q, r)
-					if r.After > 0 {
-						time.AfterFunc(r.After, func() { _, _ = conn.WriteToUDPAddrPort(raw, from) })
-						continue
-					}
-					answers <- func() { _, _ = conn.WriteToUDPAddrPort(raw, from) }
-				}
-			}
-		}()
-	}
-	if i > 0 || byTCP(name) {
-		l, err := net.ListenTCP("tcp", net.TCPAddrFromAddrPort(at))
-		require.NoError(t, err)
-		closers = append(closers, l)
-		go func() {
-			for {
-				conn, err := l.Accept()
-				if err != nil {
-					return
-				}
-				go func() {
-					defer conn.Close()
-					stream := &dns.Conn{Conn: conn}
-					for {
-						m, err := stream.ReadMsg()
-						if err != nil {
-							return
-						}
-						raw, _ := m.Pack()
-						q, r := b.take(at.Addr(), raw, true)
-						if q == nil || r.Fate != library.Message {
-							return
-						}
-						time.Sleep(r.After)
-						if _, err := stream.Write(pack(q, r)); err != nil {
-							return
-						}
-					}
-				}()
-			}
-		}()
-	}
-	return func() {
-		for _, c := range closers {
-			c.Close()
+// byDatagrams serves at an address for the length of the test.
+func (b *bench) byDatagrams(t *testing.T, server netip.Addr) {
+	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(server, 53)))
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	answers := make(chan func(), 16) // in order, and not before the question that was sent beside it has been noted
+	go func() {
+		for answer := range answers {
+			time.Sleep(20 * time.Millisecond)
+			answer()
 		}
-	}
+	}()
+	go func() {
+		defer close(answers)
+		buf := make([]byte, 4096)
+		for {
+			n, from, err := conn.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			q, r := b.take(server, buf[:n], false)
+			if q == nil || r.Fate != library.Message {
+				continue
+			}
+			answer := func() { _, _ = conn.WriteToUDPAddrPort(pack(q, r), from) }
+			if r.After > 0 {
+				time.AfterFunc(r.After, answer)
+				continue
+			}
+			answers <- answer
+		}
+	}()
+}
+
+// byConnections is the same by TCP.
+func (b *bench) byConnections(t *testing.T, server netip.Addr) {
+	l, err := net.ListenTCP("tcp", net.TCPAddrFromAddrPort(netip.AddrPortFrom(server, 53)))
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				stream := &dns.Conn{Conn: conn}
+				for {
+					m, err := stream.ReadMsg()
+					if err != nil {
+						return
+					}
+					raw, _ := m.Pack()
+					q, r := b.take(server, raw, true)
+					if q == nil || r.Fate != library.Message {
+						return
+					}
+					time.Sleep(r.After)
+					if _, err := stream.Write(pack(q, r)); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
 }
 
 // compare asks the library, and works out what it should do.
 func (b *bench) compare(t *testing.T, program, dir string, s setting, name string) (wrong string) {
 	b.mu.Lock()
-	b.asked, b.manner, b.times = nil, manners[name], map[library.Question]int{}
+	b.asked, b.manner, b.first, b.times = nil, manners[name], b.server(0, name), map[library.Question]int{}
 	b.mu.Unlock()
 	var conf strings.Builder
 	for i := range max(1, s.servers) {
-		stop := b.serve(t, i, name)
-		defer stop()
-		fmt.Fprintf(&conf, "nameserver %v\n", b.server(i))
+		fmt.Fprintf(&conf, "nameserver %v\n", b.server(i, name))
 	}
 	conf.WriteString(s.conf)
 	if !strings.Contains(s.conf, "attempts") {
@@ -352,6 +357,7 @@ func (b *bench) compare(t *testing.T, program, dir string, s setting, name strin
 	args = append(args, filepath.Join(dir, "resolv.conf"), filepath.Join(dir, "nsswitch.conf"), filepath.Join(dir, "hosts"), program, s.name)
 	out, err := exec.Command("unshare", args...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	time.Sleep(20 * time.Millisecond) // what it sent last is taken
 	fields := strings.Fields(string(out))
 	status := statuses[fields[0]]
 	b.mu.Lock()
@@ -373,7 +379,7 @@ func (b *bench) compare(t *testing.T, program, dir string, s setting, name strin
 		times := map[library.Question]int{}
 		got = library.Resolve(set, func(q library.Question) library.Reply { return b.fate(q, times) })
 		seen := slices.DeleteFunc(slices.Clone(got.Asked), func(q library.Question) bool { // what nobody was there to take
-			return q.Server == b.server(0) && (name == "is closed" || q.TCP && !byTCP(name))
+			return q.Server == b.first && (name == "is closed" || q.TCP && !byTCP(name))
 		})
 		if got.Status == status && slices.Equal(seen, asked) && slices.Equal(texts(got.Addresses), slices.Sorted(slices.Values(fields[1:]))) {
 			return ""
@@ -445,8 +451,13 @@ func TestNamesAreLookedUpAsTheLibraryDoes(t *testing.T) {
 	var wrong []string
 	for n := range 16 {
 		dir := t.TempDir()
+		b := &bench{number: n + 1}
+		for i := range mostServers {
+			b.byDatagrams(t, b.server(i, ""))
+			b.byConnections(t, b.server(i, ""))
+		}
+		b.byDatagrams(t, b.server(udpServer, ""))
 		wg.Go(func() {
-			b := &bench{number: n + 1}
 			for p := range todo {
 				if w := b.compare(t, program, dir, p.s, p.manner); w != "" {
 					mu.Lock()

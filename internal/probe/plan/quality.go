@@ -326,7 +326,12 @@ func (r *run) size(ctx context.Context, a netip.Addr, iface string, over <-chan 
 		}
 		return max(2*known+echoGrace, sizeLeast)
 	}
-	if s, ok := probe.Size(ctx, r.echoer, probe.SizeQuestion{To: a, Full: i.MTU, Patience: patience, Enough: over, Begun: begun}); ok {
+	speaks := func() bool {
+		t, ok := facts.New(r.snapshot()).TrailTo(a.WithZone(""))
+		return ok && t.Reached
+	}
+	if s, ok := probe.Size(ctx, r.echoer, probe.SizeQuestion{To: a, Full: i.MTU, Patience: patience, Enough: over, Speaks: speaks,
+		Begun: begun}); ok {
 		r.observe(s)
 	}
 }
