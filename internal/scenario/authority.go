@@ -59,6 +59,7 @@ func each(l net.Listener, serve func(net.Conn)) error {
 }
 
 func (spec Web) answer(w http.ResponseWriter, host string, now time.Time) {
+	time.Sleep(time.Duration(spec.Slow))
 	w.Header().Set("Date", now.UTC().Format(http.TimeFormat))
 	if spec.Location != "" {
 		w.Header().Set("Location", spec.Location)

@@ -184,11 +184,12 @@ type Web struct {
 	TLS  bool   `yaml:"tls"`
 	Cert string `yaml:"cert"` // what is wrong with its certificate: expired, another (for another name), untrusted; empty: nothing
 
-	Status   int    `yaml:"status"`   // of every answer; 0: 200
-	Location string `yaml:"location"` // where it sends everybody
-	Captive  *bool  `yaml:"captive"`  // it is the interface of a captive portal, and says this (RFC 8908)
-	Says     string `yaml:"says"`     // it is none: what it says to everybody who connects, and no more
-	Body     string `yaml:"body"`     // what it gives in place of its short page
+	Status   int      `yaml:"status"`   // of every answer; 0: 200
+	Slow     Duration `yaml:"slow"`     // it takes so long over every answer
+	Location string   `yaml:"location"` // where it sends everybody
+	Captive  *bool    `yaml:"captive"`  // it is the interface of a captive portal, and says this (RFC 8908)
+	Says     string   `yaml:"says"`     // it is none: what it says to everybody who connects, and no more
+	Body     string   `yaml:"body"`     // what it gives in place of its short page
 }
 
 // Proxy is a web proxy that passes requests on to the names of the node's hosts, or refuses all of them with a status.

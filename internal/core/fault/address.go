@@ -357,7 +357,7 @@ const mostOwn = 16
 var AddressConflict = &Fault{
 	ID: "address-conflict", Zone: zone.LocalSubnet, Place: 10, Scope: OfPlace, Matters: ByReach, Check: "conflict",
 	Needs:     []evidence.Kind{evidence.AddressConflict},
-	OfQuality: true, Explains: []ID{"dhcp-silent", "segment-lossy", "path-lossy"},
+	OfQuality: true, Explains: []ID{"dhcp-silent", "segment-lossy", "path-lossy", "service-slow"},
 	Doc: `Another machine uses the same address
 A second machine on the segment answers for this machine's own address. Traffic goes now to the one, now to the other, so that connections
 work and break by turns. It is taken for a bad cable. Find the other machine by its hardware address, and give one of the two another

@@ -160,7 +160,7 @@ func TroubleWords(c endpoint.Counters) string {
 var LinkErrors = &Fault{
 	ID: "link-errors", Zone: zone.Host, Place: 210, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
 	Needs: []evidence.Kind{evidence.Settings, evidence.LossProbes}, OfQuality: true,
-	Explains: []ID{"segment-lossy", "path-lossy", "path-slow"},
+	Explains: []ID{"segment-lossy", "path-lossy", "path-slow", "service-slow"},
 	Doc: `The port loses frames
 The counters of errors at this machine's port rise while it is used, or it has agreed with the switch on half duplex or an unusually slow
 speed: a damaged cable or plug, a worn socket, a failing card, or a port that one side has been set by hand. Totals since the machine was

@@ -27,7 +27,7 @@ func InOrder(p *facts.Facts) facts.Answer {
 	if AddressConflict.Judge(p).Standing == Confirmed { // connections come and go with whoever spoke last
 		return facts.No
 	}
-	if MTUTooLarge.Judge(p).Standing.Holds() || MTUBlackHole.Judge(p).Standing.Holds() {
+	if MTUTooLarge.Judge(p).Standing.Holds() || MTUBlackHole.Judge(p).Standing.Holds() || ServiceSlow.Judge(p).Standing.Holds() {
 		return facts.No
 	}
 	if p.IsOpen(evidence.LossProbes) && !p.Steady() || p.IsOpen(evidence.PacketSize) && !p.Roomy() {
@@ -47,7 +47,7 @@ func counted(b evidence.Burst) string {
 // SegmentLossy: packets are lost, or kept waiting, between here and the gateway.
 var SegmentLossy = &Fault{
 	ID: "segment-lossy", Zone: zone.LocalSubnet, Place: 110, Scope: OfSocket, Matters: WhereSomethingPasses, Check: "gateway",
-	Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true,
+	Needs: []evidence.Kind{evidence.LossProbes}, OfQuality: true, Explains: []ID{"service-slow"},
 	Doc: `Packets are lost on the segment
 Some of what is sent to the gateway does not come back, or comes back late, and what lies behind it fares no better: a bad cable or plug,
 a socket or switch port with errors, a crowded radio cell, a loop between switches. It is taken for a slow provider. Change the cable,
@@ -97,7 +97,7 @@ func whereBegins(p *facts.Facts, good, first netip.Addr, what string) string {
 // PathLossy: packets are lost on the way, behind the gateway.
 var PathLossy = &Fault{
 	ID: "path-lossy", Zone: zone.Beyond, Place: 30, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
-	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true,
+	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OnSilence: true, OfQuality: true, Explains: []ID{"service-slow"},
 	Doc: `Packets are lost on the way
 The segment and the gateway are clean, and behind them packets are lost all the way to the target: a crowded or damaged line of the
 provider or farther on. Loss at a single station while later ones answer everything is no fault: routers ration their answers. Hand the
@@ -140,7 +140,7 @@ station at which it begins to the provider, with times.`,
 // PathSlow: the time is spent on the way, behind the gateway.
 var PathSlow = &Fault{
 	ID: "path-slow", Zone: zone.Beyond, Place: 40, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "loss",
-	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true,
+	Needs: []evidence.Kind{evidence.LossProbes, evidence.PathTrace}, OfQuality: true, Explains: []ID{"service-slow"},
 	Doc: `The way is slow
 From one station on, all answers take far longer, up to the target: a detour over a far-off country or a satellite, or a line whose queue
 is always full. A station that is slow to answer for itself, while later ones are quick, is no fault.`,
@@ -183,7 +183,7 @@ is always full. A station that is slow to answer for itself, while later ones ar
 // MTUTooLarge: this machine sends larger packets than its segment carries.
 var MTUTooLarge = &Fault{
 	ID: "mtu-too-large", Zone: zone.Host, Place: 230, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
-	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
+	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true, Explains: []ID{"service-slow"},
 	Doc: `The port sends larger packets than the segment carries
 The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load
 and hang. Set the MTU back to what the segment carries.`,
@@ -234,7 +234,7 @@ func jumbo(p *facts.Facts) (evidence.Sizing, bool) {
 // MTUBlackHole: large packets vanish on the way.
 var MTUBlackHole = &Fault{
 	ID: "mtu-black-hole", Zone: zone.Beyond, Place: 190, Scope: OfEverybody, Matters: WhereSomethingPasses, Check: "size",
-	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true,
+	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true, Explains: []ID{"service-slow"},
 	Doc: `Large packets vanish on the way
 Small packets reach the target, large ones disappear without a word: somewhere a link takes only smaller ones, and the message that should
 say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections open, and then nothing comes. A tunnel is usually behind it.`,

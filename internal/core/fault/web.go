@@ -14,7 +14,7 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var webFaults = []*Fault{ClockWrong, TLSFails, OneFamilyBroken, ServiceSpeaksOtherwise}
+var webFaults = []*Fault{ClockWrong, TLSFails, OneFamilyBroken, ServiceSpeaksOtherwise, ServiceSlow}
 
 // flawed is a request that failed because no secure connection came about.
 func flawed(p *facts.Facts) (evidence.Web, bool) {
@@ -194,6 +194,51 @@ service. Mend the broken family, or take its address out of the name until it is
 			next(fmt.Sprintf("Have %s to %v mended, or its address taken out of the name %s until it is.", bad, broken[0], p.Target.Host()),
 				fmt.Sprintf("Meanwhile: passepartout check %s -%s shows that %s works.", p.Target,
 					map[bool]string{true: "4", false: "6"}[broken[0].Is6()], good))
+	},
+}
+
+// slowAnswer is how long a service may take over an answer: people turn away after a few seconds.
+const slowAnswer = 3 * time.Second
+
+// ServiceSlow: the service takes long over its answers.
+var ServiceSlow = &Fault{
+	ID: "service-slow", Zone: zone.Beyond, Place: 167, Scope: OfEverybody | OfTarget, Matters: WhereSomethingPasses, Check: "service",
+	Needs: []evidence.Kind{evidence.WebAnswer}, OfQuality: true,
+	Doc: `The service is slow to answer
+A connection to the service opens at once, and the answer to a request takes seconds: the machine there is overloaded, or waits for another
+one. The network is in order all the way, and is blamed all the same. Give the two times to whoever runs the service.`,
+	Judge: func(p *facts.Facts) Finding {
+		if p.Target.URL == "" {
+			return cleared("no page was asked for")
+		}
+		if x, is := p.Proxied(); is && x.Asked {
+			return cleared("the page was asked for through a proxy")
+		}
+		for _, c := range p.Connects {
+			for _, w := range p.Webs {
+				if w.To != c.To || w.Via != "" || c.Outcome != evidence.Answered {
+					continue
+				}
+				connected := fmt.Sprintf("a connection to %v opens in %s", c.To, wording.Millis(c.RTT))
+				mend := fmt.Sprintf("Tell whoever runs %s that a connection takes %s there, and what the answer takes.", p.Target.Host(),
+					wording.Millis(c.RTT))
+				switch {
+				case w.Outcome == evidence.Answered && w.RTT >= slowAnswer:
+					return found(Confirmed, fmt.Sprintf("%s accepts connections at once, and answers a request after %s.", p.Target.Host(),
+						wording.Millis(w.RTT)), connected, fmt.Sprintf("the answer to a request came after %s", wording.Millis(w.RTT))).
+						in(p.TargetZone()).next(mend)
+				case w.Outcome == evidence.Silent && w.Waited >= slowAnswer && p.IsOpen(evidence.PacketSize, evidence.LossProbes):
+					return possible("whether large packets reach the service is still being asked")
+				case w.Outcome == evidence.Silent && w.Waited >= slowAnswer:
+					return found(Supported, fmt.Sprintf("%s accepts connections, and has not answered a request within %s.", p.Target.Host(),
+						wording.Millis(w.Waited)), connected, "no answer to a request").in(p.TargetZone()).next(mend)
+				}
+			}
+		}
+		if p.IsOpen(evidence.WebAnswer) {
+			return possible("the service has not been asked to an end")
+		}
+		return cleared("no answer of the service took %s", wording.Millis(slowAnswer))
 	},
 }
 

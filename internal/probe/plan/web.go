@@ -5,11 +5,15 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"time"
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/target"
 	"passepartout/internal/probe"
 )
+
+// pagePatience is how long an answer to a request is waited for, beyond what is slow: a service that answers late is not one that does not.
+const pagePatience = 5 * time.Second
 
 // mostProxies is how many proxies of a configuration file are tried.
 const mostProxies = 3
@@ -41,7 +45,7 @@ func (r *run) askWeb(ctx context.Context, s subject) { r.askPage(ctx, r.Target, 
 
 // askPage sends one request for a page to one address.
 func (r *run) askPage(ctx context.Context, page target.Target, to netip.Addr) {
-	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
+	ask, cancel := context.WithTimeout(ctx, pagePatience)
 	defer cancel()
 	if w := probe.AskWeb(ask, r.Machine, page, to, ""); ctx.Err() == nil || w.Came() {
 		r.observe(w)
