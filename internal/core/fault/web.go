@@ -220,8 +220,8 @@ one. The network is in order all the way, and is blamed all the same. Give the t
 					continue
 				}
 				connected := fmt.Sprintf("a connection to %v opens in %s", c.To, wording.Millis(c.RTT))
-				mend := fmt.Sprintf("Tell whoever runs %s that a connection takes %s there, and what the answer takes.", p.Target.Host(),
-					wording.Millis(c.RTT))
+				mend := fmt.Sprintf("Tell whoever runs %s that a connection takes %s there, and an answer %s or more.", p.Target.Host(),
+					wording.Millis(c.RTT), wording.Millis(max(w.RTT, w.Waited)))
 				switch {
 				case w.Outcome == evidence.Answered && w.RTT >= slowAnswer:
 					return found(Confirmed, fmt.Sprintf("%s accepts connections at once, and answers a request after %s.", p.Target.Host(),

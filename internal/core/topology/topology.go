@@ -126,6 +126,9 @@ func (l *Line) host(p *facts.Facts, state map[string]verdict.State) {
 	}
 	if address.State == verdict.Holds && state["route"] == verdict.Broken {
 		address.Note, address.State = "no gateway", verdict.Broken
+		if p.Gateway.IsValid() {
+			address.Note = "wrong route"
+		}
 	}
 	l.Host = []Station{{Role: Loopback, Label: "loopback", State: state["loopback"]}, port, address}
 }

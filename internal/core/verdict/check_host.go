@@ -166,6 +166,11 @@ func route(p *facts.Facts) Check {
 	default:
 		c.State, c.Fact = Broken, "no gateway is set"
 	}
+	for _, a := range p.Addresses {
+		if rule, by, is := p.Endpoint.Ruled(a); is && by.Via.IsValid() && by.Via == p.Gateway {
+			c.Fact = fmt.Sprintf("%v, chosen by rule %d", by.Via, rule.Priority)
+		}
+	}
 	return c
 }
 
