@@ -130,6 +130,9 @@ func (l *Line) host(p *facts.Facts, state map[string]verdict.State) {
 			address.Note = "wrong route"
 		}
 	}
+	if address.State == verdict.Holds && state["resolvers"] == verdict.Broken {
+		address.Note, address.State = "names", verdict.Broken
+	}
 	l.Host = []Station{{Role: Loopback, Label: "loopback", State: state["loopback"]}, port, address}
 }
 
@@ -165,7 +168,7 @@ func (l *Line) local(p *facts.Facts, s *evidence.Set, state map[string]verdict.S
 		l.Local = append(l.Local, Station{Role: DHCP, Label: "DHCP", Note: "silent", State: verdict.Broken})
 	}
 	for _, r := range p.Resolvers {
-		if r.OnLink {
+		if r.OnLink && !p.Owns(r.Address) { // the machine's own stands in the host
 			add(r.Address, "names", speaking(r))
 		}
 	}
