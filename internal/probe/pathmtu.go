@@ -103,7 +103,7 @@ func Size(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.Sizing, bool
 // a small one are sent by turns, and all of the large ones must be lost, and none of the small ones. Where a small one is lost too, the
 // ration is given time to grow.
 func (e *Echoer) lostForSize(ctx context.Context, q SizeQuestion, s evidence.Sizing) bool {
-	const pairs, tries, grows = 3, 5, 200 * time.Millisecond
+	const pairs, tries, grows = 3, 6, 200 * time.Millisecond
 	lost := 0
 	for range tries {
 		if !Sleep(ctx, grows) { // longer than the small one waits: a ration would let the large one through
@@ -112,7 +112,7 @@ func (e *Echoer) lostForSize(ctx context.Context, q SizeQuestion, s evidence.Siz
 		if large := e.trySize(ctx, q, s.Lost, 1); large.Outcome != evidence.Silent {
 			return false
 		}
-		if small := e.trySize(ctx, q, s.Passes, 2); small.Outcome == evidence.Answered {
+		if small := e.trySize(ctx, q, s.Passes, 1); small.Outcome == evidence.Answered {
 			lost++
 		}
 		if lost == pairs {

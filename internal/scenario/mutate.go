@@ -137,7 +137,7 @@ func moreResolvers(s *Scenario, _ *rand.Rand) bool {
 	n, p := s.endpoint(), s.firstPort()
 	about := s.Expect.Fault + s.Name
 	if n.ResolvConf != "" || len(n.Resolvers) == 0 || len(n.Resolvers) > 2 || strings.Contains(about, "name") ||
-		strings.Contains(about, "resolver") || strings.Contains(about, "forwarder") {
+		strings.Contains(about, "resolver") || strings.Contains(about, "forwarder") || strings.Contains(about, "stub") {
 		return false
 	}
 	a, ok := s.freeAddress(p, 222)

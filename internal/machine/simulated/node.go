@@ -161,9 +161,20 @@ func (n *node) farRoutes(table int) (routes []tcpip.Route) {
 			_ = n.stack.AddStaticNeighbor(p.id, protoOf(r.Via), toTCPIP(r.Via), p.LinkAddress())
 		}
 		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
-		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id})
+		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id, SourceHint: sourceFor(spec.Ports[p.name], r.Via)})
 	}
 	return routes
+}
+
+// sourceFor is the address of a port from which a kernel speaks by way of a next hop: the one in whose network that lies. Without a hint, the
+// simulated stack takes the one that is most like the destination.
+func sourceFor(p *scenario.Port, via netip.Addr) (hint tcpip.Address) {
+	for _, a := range p.Addresses {
+		if a.Masked().Contains(via) {
+			return toTCPIP(a.Addr())
+		}
+	}
+	return hint
 }
 
 // remember puts the entries into the neighbour tables that the scenario wants there from the start.
