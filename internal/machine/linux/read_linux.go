@@ -432,7 +432,7 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 		return answer, fmt.Errorf("route lookup: no answer: %w", machine.ErrNoRoute)
 	}
 	r := routes[0]
-	if iface == "" && opts.SrcAddr == nil && len(r.Src) > 0 && r.Type == unix.RTN_UNICAST { // a connection is looked up again with its source: rules may go by it
+	if iface == "" && len(r.Src) > 0 && r.Type == unix.RTN_UNICAST { // a connection is looked up again with its source: rules may go by it
 		opts.SrcAddr = r.Src
 		again, err := netlink.RouteGetWithOptions(to.WithZone("").AsSlice(), opts)
 		if verdict, why, refused := refusal(err); refused {
@@ -441,6 +441,7 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 		}
 		if err == nil && len(again) > 0 {
 			r = again[0]
+			r.Src = opts.SrcAddr // which is not told of, since it was asked with
 		}
 	}
 	answer.Verdict = endpoint.Forward
