@@ -54,6 +54,9 @@ func ledAway(p *facts.Facts, a netip.Addr) (rule endpoint.Rule, route, main endp
 
 func judgeRule(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route, main endpoint.Route) Finding {
 	answer, _ := p.RouteTo(a)
+	if i, ok := p.Endpoint.Interface(route.Interface); ok && i.Kind == endpoint.Tunnel {
+		return cleared("the rule leads into the tunnel %s, which is judged by itself", i.Name)
+	}
 	reason := fmt.Sprintf("%v; the main table has %v by %s", rule, main.To, wayOf(main))
 	mend := []string{
 		fmt.Sprintf("Delete the rule (ip rule del priority %d) if nobody needs it, or mend table %d; find out what set it.", rule.Priority,
