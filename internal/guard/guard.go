@@ -27,7 +27,9 @@ func Goroutine() {
 	if v == nil {
 		return
 	}
-	ending.Store(true)
+	if !ending.CompareAndSwap(false, true) {
+		select {} // another one came to grief before, and ends the program when the terminal has been given back
+	}
 	if f := restore.Swap(nil); f != nil {
 		(*f)()
 	}

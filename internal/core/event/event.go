@@ -74,7 +74,7 @@ type Ended struct {
 	Round   int
 	Because string
 	Failed  bool // they could not be run at all
-	Void    bool // what they led to is no evidence, and they are run again
+	Void    bool // what they led to is no evidence, and they are run again; what was said stands until then
 }
 
 // Matter is what a change is about.

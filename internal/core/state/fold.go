@@ -39,9 +39,6 @@ func Fold(s State, e event.Event) State {
 			if b.Failed {
 				s.Round.Failed = b.Because
 			}
-			if v := &s.Verdict; b.Void && v.Round == b.Round && v.change == "" {
-				v.change, v.changed = b.Because, e.At
-			}
 		}
 	case event.Changed:
 		s.change(e.At, b)
