@@ -17,7 +17,8 @@ import (
 const (
 	rationGrows = 1100 * time.Millisecond
 	sizeRounds  = 7
-	patienceFor = 2 // rounds that brought nothing, from a host that has not spoken: others that have may use their ration up on other questions
+	roundLeast  = 300 * time.Millisecond // a round is waited for so long: an error that is held up for a moment would cost a round, and a token
+	patienceFor = 2                      // rounds that brought nothing, from a host that has not spoken: others that have may use their ration up on other questions
 )
 
 // sizeByDatagrams looks for the largest packet by what a host says of a port that nobody uses. The sizes of a round are sent at once, the
@@ -105,7 +106,7 @@ func over(c <-chan struct{}) bool {
 
 // askSizes sends one datagram of every size, the largest first, and waits until the largest was answered, or long enough.
 func askSizes(ctx context.Context, e *Echoer, q SizeQuestion, sizes []int, begun func()) map[int]evidence.Reply {
-	ctx, cancel := context.WithTimeout(ctx, q.Patience())
+	ctx, cancel := context.WithTimeout(ctx, max(q.Patience(), roundLeast))
 	defer cancel()
 	if q.Enough != nil {
 		go func() {
