@@ -35,7 +35,11 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 		least = leastSize6
 	}
 	sizes, patient := []int{q.Full}, patienceFor
+	speaks := func() bool { return q.Speaks != nil && q.Speaks() } // whatever it makes of echo
 	for round := range sizeRounds {
+		if speaks() {
+			q.Enough = nil
+		}
 		answers := askSizes(ctx, e, q, sizes, begun)
 		begun = func() {}
 		if ctx.Err() != nil {
@@ -65,13 +69,13 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 			out.Lost = 0
 			return out, true
 		}
-		if over(q.Enough) && out.Passes == 0 {
+		if over(q.Enough) && out.Passes == 0 && !speaks() {
 			return out, false
 		}
 		switch {
 		case round == 0:
 			sizes = append(usual(least, q.Full), q.Full)
-		case smallest > q.Full && patient <= 0 && (q.Speaks == nil || !q.Speaks()), smallest > q.Full && !Sleep(ctx, rationGrows):
+		case smallest > q.Full && patient <= 0 && !speaks(), smallest > q.Full && !Sleep(ctx, rationGrows):
 			return out, out.Passes > 0 && out.Lost > 0
 		case smallest > q.Full: // not even a small one: the ration was used up, or nobody is there; that is waited for
 			patient--
