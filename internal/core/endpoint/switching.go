@@ -14,9 +14,8 @@ const SwitchFile = "/etc/nsswitch.conf"
 // NameSource is one service of the hosts line.
 type NameSource struct {
 	Service string
-	// How the search goes on after each outcome; what is not said is the default: found ends it, all else goes on.
-	EndsNotFound, EndsUnavailable, EndsTryAgain bool
-	GoesOnFound                                 bool
+	// Whether the search ends with an outcome after which it usually goes on.
+	EndsNotFound, EndsUnavailable bool
 }
 
 // usualSources are what the library does where nothing is said.
@@ -60,12 +59,9 @@ func (s *NameSource) take(word string) {
 	}
 	status, not := strings.CutPrefix(status, "!")
 	ends := action == "return"
-	for name, set := range map[string]func(){
-		"notfound": func() { s.EndsNotFound = ends }, "unavail": func() { s.EndsUnavailable = ends },
-		"tryagain": func() { s.EndsTryAgain = ends }, "success": func() { s.GoesOnFound = !ends },
-	} {
+	for name, end := range map[string]*bool{"notfound": &s.EndsNotFound, "unavail": &s.EndsUnavailable} {
 		if (name == status) != not {
-			set()
+			*end = ends
 		}
 	}
 }

@@ -178,18 +178,15 @@ func lookupSort() *sort {
 	s := sortOf("lookup", func(s *Set) *[]Lookup { return &s.Lookups }, byLookup, NameLookup)
 	s.take = func(set *Set, o Observation) {
 		is := o.(Lookup)
-		same := func(old Lookup) bool {
-			return old.Server == is.Server && old.Name == is.Name && old.Type == is.Type && old.Outcome == Silent
-		}
-		if i := slices.IndexFunc(set.Lookups, same); i >= 0 {
-			if is.Outcome == Silent && is.Waited <= set.Lookups[i].Waited {
-				return
-			}
-			set.Lookups = slices.Delete(slices.Clone(set.Lookups), i, i+1)
-		} else if is.Outcome == Silent && slices.ContainsFunc(set.Lookups, func(old Lookup) bool {
+		i := slices.IndexFunc(set.Lookups, func(old Lookup) bool {
 			return old.Server == is.Server && old.Name == is.Name && old.Type == is.Type
-		}) {
+		})
+		switch {
+		case i < 0:
+		case is.Outcome == Silent && (set.Lookups[i].Outcome != Silent || is.Waited <= set.Lookups[i].Waited):
 			return
+		case set.Lookups[i].Outcome == Silent:
+			set.Lookups = slices.Delete(slices.Clone(set.Lookups), i, i+1)
 		}
 		set.Lookups = append(set.Lookups, is)
 	}

@@ -311,84 +311,98 @@ func (l *search) put(q Question) Reply {
 // failing are the codes at which the next server is asked.
 var failing = []string{"SERVFAIL", "NOTIMP", "REFUSED"}
 
+// ending is how an exchange by datagrams ends.
+type ending uint8
+
+const (
+	useless  ending = iota // the next server is asked
+	complete               // what came has to do
+	tooLarge               // the answer does not fit: it is asked for over a connection
+	halfDone               // one question was answered, of the other nothing was heard
+)
+
 // datagram asks one server by datagrams. tcp: the answer does not fit.
-func (l *search) datagram(server netip.Addr, name string, types []string, wait time.Duration, somewhere *bool) (replies []Reply, got, tcp bool) {
+func (l *search) datagram(server netip.Addr, name string, types []string, wait time.Duration, somewhere *bool) (
+	replies []Reply, got, tcp bool) {
 	for {
-		replies = make([]Reply, len(types))
-		came := l.both(server, name, types, wait)
-		if l.unknown {
+		replies, how := l.exchange(server, name, types, wait, somewhere)
+		switch {
+		case l.unknown:
 			return nil, false, false
-		}
-		any, failed := false, 0
-		order := []int{0}
-		if len(types) > 1 {
-			order = []int{0, 1}
-			if !l.single && came[1].After < came[0].After && came[1].Fate != Silence {
-				order = []int{1, 0}
-			}
-		}
-		silent := false
-		took := time.Duration(0)
-		for n, i := range order {
-			r := came[i]
-			switch {
-			case r.Fate == Silence || r.After > wait:
-				silent = true
-				continue
-			case r.Fate == Refused:
-				l.out.Took += r.After
-				return nil, false, false
-			}
-			*somewhere = true
-			took = max(took, r.After)
-			if failed == 0 && !any {
-				l.said = r.RCode
-			}
-			switch {
-			case r.Short:
-				l.out.Took += took
-				return nil, false, false
-			case slices.Contains(failing, r.RCode) || r.Lame:
-				failed++
-				if any { // what came first has to do
-					l.out.Took += took
-					return replies, true, false
-				}
-				if len(types) > 1 && n == 0 {
-					if l.single { // and the second, which was never asked, is waited for
-						l.out.Took += wait
-						return nil, false, false
-					}
-					continue
-				}
-				l.out.Took += took
-				return nil, false, false
-			case r.Truncated:
-				l.out.Took += took
-				return nil, false, true
-			}
-			replies[i], any = r, true
-		}
-		if !silent {
-			l.out.Took += took
-			return replies, any, false
-		}
-		l.out.Took += wait
-		*somewhere = true
-		if !any && failed == 0 {
-			return nil, false, false
-		}
-		if !l.single { // it may not stand two questions at once
+		case how != halfDone:
+			return replies, how == complete, how == tooLarge
+		case !l.single: // it may not stand two questions at once
 			l.single = true
-			continue
-		}
-		if !l.reopen {
+		case !l.reopen:
 			l.reopen = true
 			clear(l.late) // the socket with what may still come is closed
+		default:
+			return replies, slices.ContainsFunc(replies, func(r Reply) bool { return r.Fate == Message }), false
+		}
+	}
+}
+
+// exchange puts the questions to a server once, and takes what comes in the order in which it comes.
+func (l *search) exchange(server netip.Addr, name string, types []string, wait time.Duration, somewhere *bool) (replies []Reply, how ending) {
+	came := l.both(server, name, types, wait)
+	took := time.Duration(0)
+	defer func() { l.out.Took += took }()
+	replies = make([]Reply, len(types))
+	answered, failed, silent := false, false, false
+	for n, i := range l.arrivals(came) {
+		r := came[i]
+		if r.Fate == Silence || r.After > wait {
+			silent = true
 			continue
 		}
-		return replies, any, false
+		took = max(took, r.After)
+		if r.Fate == Refused {
+			return nil, useless
+		}
+		*somewhere = true
+		if !failed && !answered {
+			l.said = r.RCode
+		}
+		switch fails := slices.Contains(failing, r.RCode) || r.Lame; {
+		case r.Short:
+			return nil, useless
+		case fails && answered: // what came first has to do
+			return replies, complete
+		case fails && len(types) > 1 && n == 0 && l.single: // the second, which was never asked, is waited for
+			took = wait
+			return nil, useless
+		case fails && len(types) > 1 && n == 0:
+			failed = true
+		case fails:
+			return nil, useless
+		case r.Truncated:
+			return nil, tooLarge
+		default:
+			replies[i], answered = r, true
+		}
 	}
+	switch {
+	case silent:
+		took, *somewhere = wait, true
+		if answered || failed {
+			return replies, halfDone
+		}
+		return nil, useless
+	case answered:
+		return replies, complete
+	}
+	return nil, useless
+}
+
+// arrivals are the places of the replies, the one that comes first before the other.
+func (l *search) arrivals(came []Reply) []int {
+	switch {
+	case len(came) == 1:
+		return []int{0}
+	case !l.single && came[1].After < came[0].After && came[1].Fate != Silence:
+		return []int{1, 0}
+	}
+	return []int{0, 1}
 }
 
 // both puts the questions of both families: at once, or the second when the first has been answered.
@@ -410,7 +424,9 @@ func (l *search) both(server netip.Addr, name string, types []string, wait time.
 		if came[i].Fate == Message && came[i].After > wait {
 			l.late[q], l.held[q] = l.out.Took+came[i].After, came[i]
 		}
-		if r := came[i]; l.single && (r.Fate != Message || r.After > wait || r.Short || r.Lame || r.Truncated || slices.Contains(failing, r.RCode)) {
+		r := came[i]
+		taken := r.Fate == Message && r.After <= wait && !r.Short && !r.Lame && !r.Truncated && !slices.Contains(failing, r.RCode)
+		if l.single && !taken {
 			break
 		}
 	}
