@@ -115,7 +115,8 @@ func TestGoroutinesAreGuarded(t *testing.T) {
 				f, ok := body.(*ast.FuncLit)
 				if assert.True(t, ok, "%s: not a function of its own", files.Position(n.Pos())) {
 					first, ok := f.Body.List[0].(*ast.DeferStmt)
-					assert.True(t, ok && isGuard(first.Call.Fun), "%s: does not begin with: defer guard.Goroutine()", files.Position(n.Pos()))
+					assert.True(t, ok && isGuard(first.Call.Fun), "%s: does not begin with: defer guard.Goroutine()",
+						files.Position(n.Pos()))
 				}
 				return true
 			})

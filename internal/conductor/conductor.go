@@ -378,8 +378,9 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, given []e
 		}
 	}
 	stop := nap.Watch()
-	set, result, err := plan.Run(ctx, plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
-		Responder: c.Responder, Answers: given, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}},
+	config := plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
+		Responder: c.Responder, Answers: given, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}}
+	set, result, err := plan.Run(ctx, config,
 		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
 	stood := stop()
 	switch {
@@ -402,8 +403,8 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, given []e
 // mostVoid is how many runs in a row may be void: on a machine that stands still all the time, what was measured has to do.
 const mostVoid = 2
 
-// void says whether what the tests found wrong is no evidence, since this machine itself stood still meanwhile, and whether there is time to
-// run them again. That nothing is wrong is not found by standing still.
+// void says whether what the tests found wrong is no evidence, since this machine itself stood still meanwhile, and whether there is time
+// to run them again. That nothing is wrong is not found by standing still.
 func (c *Conductor) void(ctx context.Context, stood time.Duration, set *evidence.Set, result verdict.Result) bool {
 	wrong := result.Zone != zone.None || len(result.Also) > 0
 	until, _ := ctx.Deadline()

@@ -24,8 +24,8 @@ var lookupRepeats = []time.Duration{450 * time.Millisecond, 1000 * time.Millisec
 
 const lookupWait = 1600 * time.Millisecond
 
-// LongestLookup is how long a question is waited for where everything hangs on its answer: as long as the system waits for a server the first
-// time (resolv.conf(5): timeout), so that one that is slow is not taken for one that is dead.
+// LongestLookup is how long a question is waited for where everything hangs on its answer: as long as the system waits for a server the
+// first time (resolv.conf(5): timeout), so that one that is slow is not taken for one that is dead.
 const LongestLookup = 5 * time.Second
 
 // Life as the kind of a look-up asks whether a name service lives at all: a question about the server itself (RFC 4892 §2), which it

@@ -17,8 +17,10 @@ import (
 const (
 	rationGrows = 1100 * time.Millisecond
 	sizeRounds  = 7
-	roundLeast  = 300 * time.Millisecond // a round is waited for so long: an error that is held up for a moment would cost a round, and a token
-	patienceFor = 2                      // rounds that brought nothing, from a host that has not spoken: others that have may use their ration up on other questions
+	// a round is waited for so long: an error that is held up for a moment would cost a round, and a token
+	roundLeast = 300 * time.Millisecond
+	// rounds that brought nothing, from a host that has not spoken: others that have may use their ration up on other questions
+	patienceFor = 2
 )
 
 // sizeByDatagrams looks for the largest packet by what a host says of a port that nobody uses. The sizes of a round are sent at once, the
@@ -88,8 +90,8 @@ func sizeByDatagrams(ctx context.Context, e *Echoer, q SizeQuestion) (evidence.S
 	return out, out.Passes > 0 && out.Lost > 0 && stillLost(ctx, e, q, out.Lost)
 }
 
-// stillLost asks once more for the size that was lost, alone, when the host may say something again: where packets take several ways, smaller
-// ones overtake, and the ration is used up by the time that the larger one arrives.
+// stillLost asks once more for the size that was lost, alone, when the host may say something again: where packets take several ways,
+// smaller ones overtake, and the ration is used up by the time that the larger one arrives.
 func stillLost(ctx context.Context, e *Echoer, q SizeQuestion, size int) bool {
 	if !Sleep(ctx, rationGrows) {
 		return false

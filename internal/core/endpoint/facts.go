@@ -89,8 +89,8 @@ func (e *Endpoint) OfMain(r Route) bool { return cmp.Or(r.Table, mainTable) == m
 // MainRoute is the main table's entry for an address.
 func (e *Endpoint) MainRoute(a netip.Addr) (Route, bool) { return e.lookUp(a, mainTable, 0) }
 
-// lookUp is a table's entry for an address: the most specific one, and of those the one with the lowest metric. Entries for less than so many
-// bits do not count.
+// lookUp is a table's entry for an address: the most specific one, and of those the one with the lowest metric. Entries for less than so
+// many bits do not count.
 func (e *Endpoint) lookUp(a netip.Addr, table, least int) (best Route, found bool) {
 	for _, r := range e.Routes {
 		if cmp.Or(r.Table, mainTable) != table || r.To.Bits() < least || !r.To.Masked().Contains(a) ||

@@ -32,9 +32,11 @@ func TestRulesChooseTheTable(t *testing.T) {
 		{"from here", []endpoint.Rule{{From: prefix("172.27.40.0/24"), Table: 100}}, bookings, "172.27.40.9", true},
 		{"from another address", []endpoint.Rule{{From: prefix("172.27.40.99/32"), Table: 100}}, bookings, "172.27.40.3", false},
 		{"with a mark", []endpoint.Rule{{Mark: true, Table: 100}}, bookings, "172.27.40.3", false},
-		{"without a mark, as tunnels have it", []endpoint.Rule{{Table: 254, LeastBits: 1}, {Mark: true, Not: true, Table: 100}}, "203.0.113.53",
+		{"without a mark, as tunnels have it", []endpoint.Rule{{Table: 254, LeastBits: 1}, {Mark: true, Not: true, Table: 100}},
+			"203.0.113.53",
 			"172.27.40.9", true},
-		{"and what the main table has of its own stays", []endpoint.Rule{{Table: 254, LeastBits: 1}, {Mark: true, Not: true, Table: 100}}, bookings,
+		{"and what the main table has of its own stays", []endpoint.Rule{{Table: 254, LeastBits: 1}, {Mark: true, Not: true, Table: 100}},
+			bookings,
 			"172.27.40.3", false},
 		{"a table that says nothing of it", []endpoint.Rule{{Table: 101}}, bookings, "172.27.40.3", false},
 		{"the first that fits", []endpoint.Rule{{Table: 101}, {Table: 100}}, "10.1.2.3", "172.27.40.8", true},
@@ -53,5 +55,6 @@ func TestRulesChooseTheTable(t *testing.T) {
 	}
 	assert.Equal(t, "rule 1000, for packets from 172.27.40.0/24 to 203.0.113.0/24: table 100",
 		endpoint.Rule{Priority: 1000, From: prefix("172.27.40.0/24"), To: prefix("203.0.113.0/24"), Table: 100}.String())
-	assert.Equal(t, "rule 7, for all but packets with a mark: refused", endpoint.Rule{Priority: 7, Mark: true, Not: true, Refuses: true}.String())
+	assert.Equal(t, "rule 7, for all but packets with a mark: refused",
+		endpoint.Rule{Priority: 7, Mark: true, Not: true, Refuses: true}.String())
 }

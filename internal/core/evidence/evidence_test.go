@@ -91,7 +91,8 @@ func TestAnAnswerTakesThePlaceOfSilence(t *testing.T) {
 		want  evidence.Observation
 	}{
 		{[]evidence.Observation{short, long}, long}, {[]evidence.Observation{long, short}, long},
-		{[]evidence.Observation{short, late}, late}, {[]evidence.Observation{late, short}, late}, {[]evidence.Observation{short, late, long}, late},
+		{[]evidence.Observation{short, late}, late}, {[]evidence.Observation{late, short}, late},
+		{[]evidence.Observation{short, late, long}, late},
 	} {
 		var s evidence.Set
 		for _, o := range c.order {

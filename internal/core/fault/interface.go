@@ -75,7 +75,8 @@ socket.`,
 
 // insideNext is what to do where traffic stays in this machine, on a bridge that containers or virtual machines have brought.
 func insideNext(bridge string) []string {
-	return []string{fmt.Sprintf("If it should leave this machine, give the bridge %s another network: it holds the target's address.", bridge),
+	return []string{
+		fmt.Sprintf("If it should leave this machine, give the bridge %s another network: it holds the target's address.", bridge),
 		"If the target is a container or a virtual machine here, start it."}
 }
 

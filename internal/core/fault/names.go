@@ -14,7 +14,8 @@ import (
 	"passepartout/internal/core/zone"
 )
 
-var namesFaults = []*Fault{ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer, NameFiltered}
+var namesFaults = []*Fault{ResolverWrong, HostsFileOverride, ResolverSilent, NameNotFound, NameServerFailing, NameAnswersDiffer,
+	NameFiltered}
 
 // judgeSilentResolver is the common half of the two faults in which a set name server does not serve: on the segment, or beyond.
 func judgeSilentResolver(p *facts.Facts, local bool) Finding {
@@ -216,8 +217,9 @@ domain.`,
 			switch {
 			case r.Cut:
 				cut = r
-				failing = append(failing, fmt.Sprintf("%v answers with a part, and gives the whole by TCP alone, which does not come through",
-					r.Address))
+				failing = append(failing,
+					fmt.Sprintf("%v answers with a part, and gives the whole by TCP alone, which does not come through",
+						r.Address))
 			case r.RCode != "":
 				failing = append(failing, fmt.Sprintf("%v says %s", r.Address, r.RCode))
 			case r.Mute:
@@ -233,8 +235,9 @@ domain.`,
 			return possible("the name servers fail, and nothing beyond the gateway answers: they may be cut off as well")
 		}
 		if cut.Address.IsValid() && len(failing) == 1 {
-			return found(Confirmed, fmt.Sprintf("The answer of %v for %s needs TCP, and no connection to its port 53 comes about.", cut.Address,
-				p.Target.Name), failing...).in(p.Stands(cut.Address)).
+			return found(Confirmed,
+				fmt.Sprintf("The answer of %v for %s needs TCP, and no connection to its port 53 comes about.", cut.Address,
+					p.Target.Name), failing...).in(p.Stands(cut.Address)).
 				next(fmt.Sprintf("Let TCP through to port 53 of %v, or set it to serve there (RFC 7766 §5).", cut.Address))
 		}
 		standing := Supported
@@ -344,8 +347,9 @@ name server to let the name through, or ask another one.`,
 		if p.Addresses[0].IsLoopback() {
 			standing = Supported
 		}
-		f := found(standing, fmt.Sprintf("The name server %v blocks %s: it answers with %s, which is no host's address.", server, p.Target.Name,
-			wording.List(p.Addresses)), fmt.Sprintf("%v says %s", server, wording.List(p.Addresses))).in(p.Stands(server))
+		f := found(standing,
+			fmt.Sprintf("The name server %v blocks %s: it answers with %s, which is no host's address.", server, p.Target.Name,
+				wording.List(p.Addresses)), fmt.Sprintf("%v says %s", server, wording.List(p.Addresses))).in(p.Stands(server))
 		if others := p.OtherAddresses(); len(others) > 0 {
 			f.For = append(f.For, fmt.Sprintf("%v says %s", giver(p, others), wording.List(others)))
 		}
@@ -384,8 +388,9 @@ Delete the line.`,
 			return cleared("the hosts file does not answer for the target")
 		}
 		if len(p.Addresses) > 0 && !slices.ContainsFunc(p.Addresses, func(a netip.Addr) bool { return !p.NobodysAddress(a) }) {
-			return found(Confirmed, fmt.Sprintf("This machine's hosts file blocks %s: it leads to %s, which is nobody's address.", p.Target.Name,
-				wording.List(p.Addresses))).
+			return found(Confirmed,
+				fmt.Sprintf("This machine's hosts file blocks %s: it leads to %s, which is nobody's address.", p.Target.Name,
+					wording.List(p.Addresses))).
 				next(fmt.Sprintf("Delete the line for %s from /etc/hosts if it should be reached; then run again.", p.Target.Name))
 		}
 		others := p.OtherAddresses()

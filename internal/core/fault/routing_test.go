@@ -34,7 +34,8 @@ var routingCases = []testCase{
 		s.Connects, s.Hops = nil, Path(NS, Gateway, Edge, Provider, Exchange, NS)
 		s.Echoes = s.Echoes[:1]
 	}, zone: zone.Host, fault: "route-blocked", says: "203.0.113.80"},
-	{name: "a rule by source sends connections astray, and echo passes", change: func(s *evidence.Set) { ruledBySource(s) }, zone: zone.Host,
+	{name: "a rule by source sends connections astray, and echo passes", change: func(s *evidence.Set) { ruledBySource(s) },
+		zone:  zone.Host,
 		fault: "route-by-rule-wrong", confidence: verdict.Likely, says: "172.27.40.70"},
 	{name: "a rule by source, and the main table's way leads there", change: func(s *evidence.Set) {
 		ruledBySource(s)
@@ -74,13 +75,15 @@ var routingCases = []testCase{
 	}, zone: zone.None, also: []string{"resolver-not-set"}},
 }
 
-// ruledBySource: what this machine sends from its address is looked up in a table that leads to a neighbour; echo, which has no source when it
-// is looked up, goes by the main table.
+// ruledBySource: what this machine sends from its address is looked up in a table that leads to a neighbour; echo, which has no source when
+// it is looked up, goes by the main table.
 func ruledBySource(s *evidence.Set) {
 	neighbour := netip.MustParseAddr("172.27.40.70")
-	s.Endpoint.Rules = []endpoint.Rule{{Priority: 100, From: netip.MustParsePrefix("172.27.40.0/24"), To: netip.PrefixFrom(Bookings, 32), Table: 7}}
-	s.Endpoint.Routes = append(s.Endpoint.Routes, endpoint.Route{To: netip.MustParsePrefix("0.0.0.0/0"), Via: neighbour, Interface: "eth0", Table: 7,
-		Verdict: endpoint.Forward})
+	s.Endpoint.Rules = []endpoint.Rule{
+		{Priority: 100, From: netip.MustParsePrefix("172.27.40.0/24"), To: netip.PrefixFrom(Bookings, 32), Table: 7}}
+	s.Endpoint.Routes = append(s.Endpoint.Routes,
+		endpoint.Route{To: netip.MustParsePrefix("0.0.0.0/0"), Via: neighbour, Interface: "eth0", Table: 7,
+			Verdict: endpoint.Forward})
 	s.Routes[0].Via = neighbour
 	s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Silent, Waited: 1600 * time.Millisecond}
 }

@@ -17,9 +17,9 @@ var RouteByRuleWrong = &Fault{
 	ID: "route-by-rule-wrong", Zone: zone.Host, Place: 125, Scope: OfMachine, Matters: ByReach, Check: "route",
 	Needs: []evidence.Kind{evidence.Settings, evidence.RouteLookup}, Explains: append([]ID{"route-blocked"}, behindRoute...),
 	Doc: `A rule sends the traffic by a table that leads nowhere
-This machine has rules that look some packets up in a table of their own (by source, destination or mark), and that table leads where nothing
-passes, while the main table's way works. Programs for tunnels and for several lines set such rules, and leave them behind. The routing table
-that is usually looked at shows nothing. Delete the rule, or mend its table.`,
+This machine has rules that look some packets up in a table of their own (by source, destination or mark), and that table leads where
+nothing passes, while the main table's way works. Programs for tunnels and for several lines set such rules, and leave them behind. The
+routing table that is usually looked at shows nothing. Delete the rule, or mend its table.`,
 	Judge: func(p *facts.Facts) Finding {
 		switch {
 		case p.Endpoint == nil:
@@ -83,8 +83,9 @@ func judgeRule(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route, main end
 	}
 	switch {
 	case through:
-		return found(Confirmed, fmt.Sprintf("A rule on this machine sends traffic for %v to %s, which passes nothing on; by %s it is reached.", a,
-			wayOf(route), wayOf(main)), reason, "nothing comes back by the rule's way",
+		return found(Confirmed,
+			fmt.Sprintf("A rule on this machine sends traffic for %v to %s, which passes nothing on; by %s it is reached.", a,
+				wayOf(route), wayOf(main)), reason, "nothing comes back by the rule's way",
 			fmt.Sprintf("by %s, as the main table has it, %v answers", wayOf(main), a)).next(mend...)
 	case p.IsOpen(evidence.Handoffs, evidence.ServiceConnect):
 		return possible("whether the main table's way leads to the target is still being asked").awaiting(evidence.Handoffs)
@@ -97,15 +98,18 @@ func judgeRule(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route, main end
 			wayOf(main)), reason, fmt.Sprintf("%v answers echo, which does not go by the rule", a)).next(mend...)
 	}
 	n, known := p.Neighbour(route.Via)
-	if witness, works := byDefault(p, endpoint.Route{To: netip.PrefixFrom(a, a.BitLen())}); works && !(known && n.Outcome == evidence.Silent) {
-		return found(Supported, fmt.Sprintf("A rule on this machine sends traffic for %v to %s, and nothing comes back.", a, wayOf(route)), reason,
+	if witness, works := byDefault(p, endpoint.Route{To: netip.PrefixFrom(a, a.BitLen())}); works &&
+		!(known && n.Outcome == evidence.Silent) {
+		return found(Supported, fmt.Sprintf("A rule on this machine sends traffic for %v to %s, and nothing comes back.", a, wayOf(route)),
+			reason,
 			fmt.Sprintf("by another way, %v answers", witness)).next(mend...)
 	}
-	return possible("nothing comes back by %s, to which the rule leads; whether the main table's way works could not be asked", wayOf(route))
+	return possible("nothing comes back by %s, to which the rule leads; whether the main table's way works could not be asked",
+		wayOf(route))
 }
 
-// passedBy reports whether anything came back by the way that a rule chooses. Where it goes by the source, that is true of connections alone:
-// what is sent without a source is looked up by the main table.
+// passedBy reports whether anything came back by the way that a rule chooses. Where it goes by the source, that is true of connections
+// alone: what is sent without a source is looked up by the main table.
 func passedBy(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route endpoint.Route) bool {
 	if !rule.From.IsValid() {
 		return cameBy(p, endpoint.Route{To: netip.PrefixFrom(a, a.BitLen()), Via: route.Via})
@@ -115,7 +119,8 @@ func passedBy(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route endpoint.R
 
 // echoed reports whether an address answers echo.
 func echoed(p *facts.Facts, a netip.Addr) bool {
-	return slices.ContainsFunc(p.Echoes, func(e evidence.Echo) bool { return e.Asked == a && e.From == a && e.Outcome == evidence.Answered })
+	return slices.ContainsFunc(p.Echoes,
+		func(e evidence.Echo) bool { return e.Asked == a && e.From == a && e.Outcome == evidence.Answered })
 }
 
 // wayOf writes where a route leads.

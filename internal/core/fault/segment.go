@@ -108,7 +108,8 @@ that its port on the switch is lit.`,
 		for _, a := range p.Addresses { // who set the rule may have meant a router that is off
 			if rule, route, main, is := ledAway(p, a); is && route.Via == p.Gateway {
 				if asked, _ := handedTo(p, main.Via); !asked {
-					return possible("%v leads to %v; whether %s, as the main table has it, would lead on is not known", rule, p.Gateway, wayOf(main))
+					return possible("%v leads to %v; whether %s, as the main table has it, would lead on is not known", rule, p.Gateway,
+						wayOf(main))
 				}
 			}
 		}

@@ -230,8 +230,9 @@ one. The network is in order all the way, and is blamed all the same. Give the t
 				case w.Outcome == evidence.Silent && w.Waited >= slowAnswer && p.IsOpen(evidence.PacketSize, evidence.LossProbes):
 					return possible("whether large packets reach the service is still being asked")
 				case w.Outcome == evidence.Silent && w.Waited >= slowAnswer:
-					return found(Supported, fmt.Sprintf("%s accepts connections, and has not answered a request within %s.", p.Target.Host(),
-						wording.Millis(w.Waited)), connected, "no answer to a request").in(p.TargetZone()).next(mend)
+					return found(Supported,
+						fmt.Sprintf("%s accepts connections, and has not answered a request within %s.", p.Target.Host(),
+							wording.Millis(w.Waited)), connected, "no answer to a request").in(p.TargetZone()).next(mend)
 				}
 			}
 		}

@@ -1,5 +1,6 @@
 // Package library works out what the system's library does with a name: whom it asks for what in which order, what it makes of the answers,
-// and how long that takes (getaddrinfo(3), resolver(3), resolv.conf(5), nsswitch.conf(5)). It asks nobody: how each server answers is given.
+// and how long that takes (getaddrinfo(3), resolver(3), resolv.conf(5), nsswitch.conf(5)). It asks nobody: how each server answers is
+// given.
 package library
 
 import (
@@ -343,7 +344,8 @@ func (l *search) datagram(server netip.Addr, name string, types []string, wait t
 }
 
 // exchange puts the questions to a server once, and takes what comes in the order in which it comes.
-func (l *search) exchange(server netip.Addr, name string, types []string, wait time.Duration, somewhere *bool) (replies []Reply, how ending) {
+func (l *search) exchange(server netip.Addr, name string, types []string, wait time.Duration, somewhere *bool) (replies []Reply,
+	how ending) {
 	came := l.both(server, name, types, wait)
 	took := time.Duration(0)
 	defer func() { l.out.Took += took }()

@@ -44,10 +44,12 @@ func TestHowLongAProgramWaits(t *testing.T) {
 		asked   int
 	}{
 		{"all is well", []netip.Addr{first, second}, endpoint.Asking{}, answer, library.Found, 2 * time.Millisecond, 2},
-		{"the first keeps silent", []netip.Addr{first, second}, endpoint.Asking{}, at(first, silence), library.Found, 5002 * time.Millisecond, 4},
+		{"the first keeps silent", []netip.Addr{first, second}, endpoint.Asking{}, at(first, silence), library.Found,
+			5002 * time.Millisecond, 4},
 		{"the first keeps silent, and the system is impatient", []netip.Addr{first, second}, endpoint.Asking{Timeout: time.Second},
 			at(first, silence), library.Found, 1002 * time.Millisecond, 4},
-		{"the second keeps silent", []netip.Addr{first, second}, endpoint.Asking{}, at(second, silence), library.Found, 2 * time.Millisecond, 2},
+		{"the second keeps silent", []netip.Addr{first, second}, endpoint.Asking{}, at(second, silence), library.Found,
+			2 * time.Millisecond, 2},
 		{"the only one keeps silent", []netip.Addr{first}, endpoint.Asking{}, silence, library.TryAgain, 10 * time.Second, 4},
 		{"both keep silent", []netip.Addr{first, second}, endpoint.Asking{}, silence, library.TryAgain, 20 * time.Second, 8},
 		{"silence about one family", []netip.Addr{first}, endpoint.Asking{}, func(q library.Question) library.Reply {

@@ -159,7 +159,8 @@ var settings = []setting{
 	{name: "nobody.kittiwake.example", servers: 2}, {name: "six.kittiwake.example", servers: 2},
 	{name: "empty.kittiwake.example", servers: 3}, {name: "alone", servers: 2, conf: "search pier.example\noptions ndots:0"},
 	{name: "bookings.kittiwake.example", servers: 2, conf: "options edns0"},
-	{name: "bookings.kittiwake.example", conf: "options edns0 trust-ad"}, {name: "bookings", conf: "search kittiwake.example\noptions edns0"},
+	{name: "bookings.kittiwake.example", conf: "options edns0 trust-ad"},
+	{name: "bookings", conf: "search kittiwake.example\noptions edns0"},
 	{name: "bookings.kittiwake.example", conf: "options single-request"},
 	{name: "bookings.kittiwake.example", servers: 2, conf: "options single-request"},
 	{name: "bookings.kittiwake.example", conf: "options single-request-reopen"},
@@ -170,8 +171,10 @@ var settings = []setting{
 	{name: "nobody", servers: 2, conf: "search kittiwake.example\noptions use-vc"},
 	{name: "bookings.kittiwake.example", servers: 2, conf: "options rotate"},
 	{name: "bookings.kittiwake.example", servers: 3, conf: "options rotate attempts:1"},
-	{name: "bookings.kittiwake.example", conf: "options attempts:1"}, {name: "bookings.kittiwake.example", servers: 2, conf: "options attempts:3"},
-	{name: "bookings.kittiwake.example", nsswitch: "hosts: files"}, {name: "bookings.kittiwake.example", nsswitch: "hosts: dns files", hosts: "203.0.113.18"},
+	{name: "bookings.kittiwake.example", conf: "options attempts:1"},
+	{name: "bookings.kittiwake.example", servers: 2, conf: "options attempts:3"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: files"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: dns files", hosts: "203.0.113.18"},
 	{name: "bookings.kittiwake.example", nsswitch: "hosts: files dns", hosts: "203.0.113.18"},
 	{name: "nobody.kittiwake.example", nsswitch: "hosts: dns files", hosts: "203.0.113.18"},
 	{name: "nobody.kittiwake.example", nsswitch: "hosts: dns [NOTFOUND=return] files", hosts: "203.0.113.18"},
@@ -354,7 +357,8 @@ func (b *bench) compare(t *testing.T, program, dir string, s setting, name strin
 	for file, text := range map[string]string{"resolv.conf": conf.String() + "\n", "nsswitch.conf": nsswitch + "\n", "hosts": hosts} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644))
 	}
-	args = append(args, filepath.Join(dir, "resolv.conf"), filepath.Join(dir, "nsswitch.conf"), filepath.Join(dir, "hosts"), program, s.name)
+	args = append(args, filepath.Join(dir, "resolv.conf"), filepath.Join(dir, "nsswitch.conf"), filepath.Join(dir, "hosts"), program,
+		s.name)
 	out, err := exec.Command("unshare", args...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	time.Sleep(20 * time.Millisecond) // what it sent last is taken
@@ -381,7 +385,8 @@ func (b *bench) compare(t *testing.T, program, dir string, s setting, name strin
 		seen := slices.DeleteFunc(slices.Clone(got.Asked), func(q library.Question) bool { // what nobody was there to take
 			return q.Server == b.first && (name == "is closed" || q.TCP && !byTCP(name))
 		})
-		if got.Status == status && slices.Equal(seen, asked) && slices.Equal(texts(got.Addresses), slices.Sorted(slices.Values(fields[1:]))) {
+		if got.Status == status && slices.Equal(seen, asked) &&
+			slices.Equal(texts(got.Addresses), slices.Sorted(slices.Values(fields[1:]))) {
 			return ""
 		}
 		got.Asked = seen

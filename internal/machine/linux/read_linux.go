@@ -494,7 +494,8 @@ func readRules() (out []endpoint.Rule, err error) {
 
 func ruleOf(r netlink.Rule, v6 bool) endpoint.Rule {
 	out := endpoint.Rule{Priority: r.Priority, IPv6: v6, From: prefixOf(r.Src), To: prefixOf(r.Dst), Mark: r.Mark > 0,
-		Incoming: r.IifName != "", Other: r.OifName != "" || r.Dport != nil || r.Sport != nil || r.IPProto > 0 || r.UIDRange != nil || r.Tos > 0,
+		Incoming: r.IifName != "", Other: r.OifName != "" || r.Dport != nil || r.Sport != nil || r.IPProto > 0 || r.UIDRange != nil ||
+			r.Tos > 0,
 		Not: r.Invert, Table: r.Table}
 	switch r.Type {
 	case unix.RTN_BLACKHOLE, unix.RTN_UNREACHABLE, unix.RTN_PROHIBIT:

@@ -141,7 +141,8 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		if !ok || p.down.Load() {
 			continue
 		}
-		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: cmp.Or(r.Table, 254), OnLink: r.OnLink,
+		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: cmp.Or(r.Table, 254),
+			OnLink:  r.OnLink,
 			Verdict: endpoint.Forward}
 		switch {
 		case r.ByHand:
@@ -182,7 +183,8 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 	best := -1
 	for _, rule := range n.spec().Rules {
 		for _, r := range n.spec().Routes {
-			if r.Table == rule.Table && rule.Applies(n.spec()) && r.To.Masked().Contains(to) && (!rule.To.IsValid() || rule.To.Contains(to)) {
+			if r.Table == rule.Table && rule.Applies(n.spec()) && r.To.Masked().Contains(to) &&
+				(!rule.To.IsValid() || rule.To.Contains(to)) {
 				verdict, yes = refusals[r.Refuse]
 				return verdict, yes
 			}

@@ -131,8 +131,8 @@ func rationed(r *scenario.Ration) *rate.Limiter {
 	return rate.NewLimiter(rate.Limit(float64(r.PerMinute)/60), r.Burst)
 }
 
-// setRoutes sets the routes that follow from the node's addresses, and those that it has besides. What a rule has looked up in a table of its
-// own comes first.
+// setRoutes sets the routes that follow from the node's addresses, and those that it has besides. What a rule has looked up in a table of
+// its own comes first.
 func (n *node) setRoutes(own []tcpip.Route) {
 	var ruled []tcpip.Route
 	for _, rule := range n.spec().Rules {
@@ -161,13 +161,14 @@ func (n *node) farRoutes(table int) (routes []tcpip.Route) {
 			_ = n.stack.AddStaticNeighbor(p.id, protoOf(r.Via), toTCPIP(r.Via), p.LinkAddress())
 		}
 		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
-		routes = append(routes, tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id, SourceHint: sourceFor(spec.Ports[p.name], r.Via)})
+		routes = append(routes,
+			tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id, SourceHint: sourceFor(spec.Ports[p.name], r.Via)})
 	}
 	return routes
 }
 
-// sourceFor is the address of a port from which a kernel speaks by way of a next hop: the one in whose network that lies. Without a hint, the
-// simulated stack takes the one that is most like the destination.
+// sourceFor is the address of a port from which a kernel speaks by way of a next hop: the one in whose network that lies. Without a hint,
+// the simulated stack takes the one that is most like the destination.
 func sourceFor(p *scenario.Port, via netip.Addr) (hint tcpip.Address) {
 	for _, a := range p.Addresses {
 		if a.Masked().Contains(via) {

@@ -178,7 +178,8 @@ func enter(raw string) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("private mounts: %w", err)
 	}
-	places := map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Switching: endpoint.SwitchFile, e.Library: "/var/lib"}
+	places := map[string]string{e.ResolvConf: "/etc/resolv.conf", e.Hosts: "/etc/hosts", e.Switching: endpoint.SwitchFile,
+		e.Library: "/var/lib"}
 	if e.Run != "" {
 		places[e.Run] = "/run"
 	}

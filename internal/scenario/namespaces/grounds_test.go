@@ -280,8 +280,8 @@ var ofEachFault = sync.OnceValue(func() map[string]bool {
 	return out
 })
 
-// leftInKernel reports whether a scenario is left out in the kernel, where labs take their time: as root, every other of those that are left
-// out for everybody else. The simulated ground has them all, and make score every one on every ground.
+// leftInKernel reports whether a scenario is left out in the kernel, where labs take their time: as root, every other of those that are
+// left out for everybody else. The simulated ground has them all, and make score every one on every ground.
 func leftInKernel(s *scenario.Scenario, as namespaces.As) bool {
 	return left(s, false) && (as != namespaces.Root || slices.Index(scenario.Names(), s.Name)%2 == 1)
 }

@@ -874,7 +874,8 @@ func (l *Lab) serveNames(name string) error {
 		func(q *dns.Msg) *dns.Msg {
 			failed := new(dns.Msg).SetRcode(q, dns.RcodeServerFailure)
 			_ = In(l.nodes[name], func() error {
-				if m, _, err := (&dns.Client{Timeout: 4 * time.Second}).Exchange(q, netip.AddrPortFrom(spec.Forward, 53).String()); err == nil {
+				if m, _, err := (&dns.Client{Timeout: 4 * time.Second}).
+					Exchange(q, netip.AddrPortFrom(spec.Forward, 53).String()); err == nil {
 					failed = m
 				}
 				return nil
