@@ -1,9 +1,10 @@
-.PHONY: demo test bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy build screenshots fuzz check
+.PHONY: demo test attack bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy bench-acting build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
 SEEDS ?= 3
 MUTATIONS ?= 2400
+FAULTS ?= 10000
 # Packages whose tests measure: nothing runs beside them.
 MEASURE = internal/(machine/linux|scenario/namespaces)$$
 
@@ -47,11 +48,11 @@ bench-lookups: ## look-ups beside those of the system's library: 61 settings at 
 
 score: ## every scenario on every ground at several addresses and paces, with loss, and two faults at once: zone, fault, false alarms by family of fault, and what was taken for what (half an hour)
 	sh scripts/test-tools.sh
-	go test -count=1 -parallel 8 -timeout 90m -v -run 'TestScore' ./internal/scenario/namespaces -every -seeds $(SEEDS) | grep -E '^(score|  )|^(ok|FAIL)'
+	go test -count=1 -parallel 8 -timeout 90m -v -run 'TestScore' ./internal/scenario/namespaces -every -seeds $(SEEDS) | grep -E '^(score|  [a-z])|^(ok|FAIL)|--- FAIL'
 
 score-mutated: ## every scenario again and again, each time with one harmless thing of its surroundings changed: how often the zone changes, and how far "certain" can be trusted (a quarter of an hour)
 	sh scripts/test-tools.sh
-	go test -count=1 -parallel 8 -timeout 90m -v -run 'TestScoreMutated' ./internal/scenario/namespaces -mutations $(MUTATIONS) | grep -E '^(score|  )|^(ok|FAIL)'
+	go test -count=1 -parallel 8 -timeout 90m -v -run 'TestScoreMutated' ./internal/scenario/namespaces -mutations $(MUTATIONS) | grep -E '^(score|  [a-z])|^(ok|FAIL)|--- FAIL'
 
 bench-watch: ## the figures of watching: attribution, traces, many targets, a day, keys (about four minutes)
 	sh scripts/test-tools.sh
@@ -68,9 +69,25 @@ bench-healthy: ## a sound site in namespaces, watched for ten minutes beside a b
 	sh scripts/test-tools.sh
 	go test -count=1 -v -timeout 15m -run 'TestHealthyBesideABusyCore' ./internal/scenario/namespaces -every | grep -E '^beside|^(ok|FAIL)|truth|  [0-9]'
 
-fuzz: ## a minute for each parser of data from outside
-	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/farend:FuzzRead core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript core/endpoint:FuzzEnvironment scenario:FuzzParse; do \
-		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) ./internal/$${t%%:*} || exit 1; done
+bench-acting: ## what is mended by keys and by commands, on both grounds, how the guard takes back, and how soon a plan is shown (two minutes)
+	sh scripts/test-tools.sh
+	go test -count=1 -v -run 'TestMendedByKeys|TestAPlanIsShownAtOnce' ./internal/tui | grep -E '^(mended|a plan)|^(ok|FAIL)|--- FAIL'
+	go test -count=1 -v -run 'TestTenThousandRoutes' ./internal/core/change | grep -E '^a plan|^(ok|FAIL)|--- FAIL'
+	go test -count=1 -v -run 'TestAFailure|TestTheGuard' ./internal/acting | grep -E '^(ok|FAIL)|--- FAIL|at_step' | sed 's/ (.*//' | sort | uniq | grep -c 'PASS.*at_step' | sed 's/$$/ failures at steps: taken back, and told/'
+	go test -count=1 -v -parallel 6 -run 'TestMendedByCommand|TestScreenMendsThisMachine|TestTheGuardTakesBack|TestChangesAndUndo' ./internal/scenario/namespaces -every | grep -E '^mended|^(ok|FAIL)|--- '
+
+attack: ## hostile networks, files and systems, the long way: all strangers at once, five hundred interfaces, calls that fail by FAULTS seeds, keys (half an hour)
+	sh scripts/test-tools.sh
+	go test -count=1 -timeout 30m -v -run 'Strangers|TestManyInterfaces|TestANeighbourThatLies|Rubbish|TestAnAnswerToAnotherQuestion|TestNamesFromTheWire' ./internal/scenario/namespaces -every | grep -E '^(strangers|500)|^(ok|FAIL)|--- FAIL'
+	go test -count=1 -timeout 90m -v -run TestEveryCallCanFail ./internal/probe/plan -fault-seeds $(FAULTS) | grep -E 'map|^(ok|FAIL)|--- FAIL'
+	go test -count=1 -timeout 90m -run TestACaseLives ./internal/conductor -fault-seeds $$(($(FAULTS) / 10))
+	go test -count=1 -timeout 30m -run 'TestAnyKeysAtAnySize|TestAPasteEnds' ./internal/tui -key-seeds 60
+	go test -count=1 -run 'TestOutputThat|TestNobodyIsAsked|TestScreenSignals|TestScreenAPaste|TestWhatEachCommandKeeps|TestBadInput' ./cmd/passepartout
+	go test -count=1 ./internal/privilege ./internal/plainfile ./internal/sheetfile ./internal/responder ./internal/capture ./internal/leasefile
+
+fuzz: ## a minute for each parser of data from outside, and for a check on a network that answers anything
+	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/farend:FuzzRead core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript probe/plan:FuzzNetwork core/endpoint:FuzzEnvironment scenario:FuzzParse; do \
+		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%%:*} || exit 1; done
 
 screenshots: build ## pictures of the main views, from the demonstration
 	bash scripts/screenshots.sh

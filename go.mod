@@ -10,9 +10,11 @@ require (
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/adrg/xdg v0.5.3
 	github.com/charmbracelet/x/ansi v0.11.9
+	github.com/charmbracelet/x/term v0.2.2
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gopacket/gopacket v1.7.7
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
+	github.com/landlock-lsm/go-landlock v0.11.2
 	github.com/mdlayher/ethtool v0.7.0
 	github.com/mdlayher/packet v1.2.0
 	github.com/miekg/dns v1.1.73
@@ -26,6 +28,7 @@ require (
 	golang.org/x/time v0.16.0
 	gonum.org/v1/plot v0.17.0
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
+	kernel.org/pub/linux/libs/security/libcap/cap v1.2.78
 	pgregory.net/rapid v1.3.0
 )
 
@@ -37,7 +40,6 @@ require (
 	github.com/atotto/clipboard v0.1.4 // indirect
 	github.com/charmbracelet/colorprofile v0.4.3 // indirect
 	github.com/charmbracelet/ultraviolet v0.0.0-20261008173134-6b8d4baf91b4 // indirect
-	github.com/charmbracelet/x/term v0.2.2 // indirect
 	github.com/charmbracelet/x/termios v0.1.1 // indirect
 	github.com/charmbracelet/x/windows v0.2.2 // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
@@ -66,6 +68,7 @@ require (
 	golang.org/x/text v0.43.0 // indirect
 	golang.org/x/tools v0.51.0 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
+	kernel.org/pub/linux/libs/security/libcap/psx v1.2.78 // indirect
 )
 
 tool honnef.co/go/tools/cmd/staticcheck

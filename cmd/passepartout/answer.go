@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/core/farend"
+	"passepartout/internal/privilege"
 	"passepartout/internal/responder"
 )
 
@@ -43,9 +44,10 @@ It listens on one UDP port, answers nothing else, and never with more than it wa
 					port, err)
 			}
 			defer context.AfterFunc(cmd.Context(), func() { conn.Close() })()
+			drop(privilege.Keep{})
 			fmt.Fprintf(os.Stderr, "listening on UDP port %d; end with Ctrl-C\n", port)
 			err = responder.Serve(conn, func(a responder.Arrival) {
-				fmt.Printf("%v  run %s: arrived %d over IPv4, %d over IPv6\n", a.From, a.Run.Token[:4], a.Run.IPv4, a.Run.IPv6)
+				fmt.Fprintf(stdout, "%v  run %s: arrived %d over IPv4, %d over IPv6\n", a.From, a.Run.Token[:4], a.Run.IPv4, a.Run.IPv6)
 			})
 			if errors.Is(err, net.ErrClosed) {
 				return nil

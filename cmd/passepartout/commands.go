@@ -9,11 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"passepartout/internal/acting"
 	"passepartout/internal/conductor"
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/locale"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/linux"
 	"passepartout/internal/machine/simulated"
@@ -34,6 +37,8 @@ type flags struct {
 	only4    bool
 	only6    bool
 	rows     bool // the command's result can be written as rows
+	hands    *acting.Hand
+	handless error // why there is none, though there should be
 }
 
 func rootCommand() *cobra.Command {
@@ -52,11 +57,20 @@ Without a command it opens full-screen on this machine.`,
 		RunE:          func(cmd *cobra.Command, args []string) error { return f.screen(cmd.Context(), args) },
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
+	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
+		f.dropPrivileges(cmd)
+		if f.format == "text" && cmd.Parent() != nil && cmd.Parent().Name() != "site" && !locale.UTF8(os.Getenv) { // a sheet is YAML
+			stdout.to = locale.Writer(os.Stdout)
+		}
+	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
 	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(),
 		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(),
-		f.demoCommand())
+		f.setCommand(),
+		f.addCommand("add", "Adds an address, a route or a neighbour entry", change.AddAddress, change.AddRoute, change.AddNeighbour),
+		f.addCommand("remove", "Takes an address, a route or a neighbour entry away", change.RemoveAddress, change.RemoveRoute,
+			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.guardCommand(), f.demoCommand())
 	return root
 }
 
@@ -73,6 +87,21 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p.BoolVarP(&f.only6, "ipv6", "6", false, "IPv6 only")
 }
 
+// leastDeadline is the shortest in which anything on a segment can be told.
+const leastDeadline = 100 * time.Millisecond
+
+// fits refuses an address of a family that is left out.
+func (f *flags) fits(t target.Target) error {
+	if t.Addr.IsValid() && !f.families().Allows(t.Addr) {
+		left, out := "-6", "IPv4"
+		if t.Addr.Is6() {
+			left, out = "-4", "IPv6"
+		}
+		return fmt.Errorf("%v is an %s address, and %s leaves that family out; give a name, or leave %s away", t.Addr, out, left, left)
+	}
+	return nil
+}
+
 func (f *flags) check() error {
 	if f.only4 && f.only6 {
 		return errors.New("-4 and -6 exclude each other; give one of them, or none for both families")
@@ -84,8 +113,8 @@ func (f *flags) check() error {
 	default:
 		return fmt.Errorf("--format %q: give text or json", f.format)
 	}
-	if f.deadline <= 0 {
-		return fmt.Errorf("--deadline %v: give a time above zero, such as 10s", f.deadline)
+	if f.deadline < leastDeadline {
+		return fmt.Errorf("--deadline %v: nobody can answer in that; give %v at least, such as 10s", f.deadline, leastDeadline)
 	}
 	return nil
 }
@@ -108,7 +137,10 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 	}
 	stop = func() {}
 	if f.scenario == "" {
-		if t, err = target.Parse(text); err != nil {
+		if t, err = target.Parse(text); err == nil {
+			err = f.fits(t)
+		}
+		if err != nil {
 			return nil, t, nil, err
 		}
 		m, err = linux.New()
@@ -129,7 +161,10 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 	if f.far == "" {
 		f.far = s.Responder
 	}
-	if t, err = target.Parse(text); err != nil {
+	if t, err = target.Parse(text); err == nil {
+		err = f.fits(t)
+	}
+	if err != nil {
 		return nil, t, nil, err
 	}
 	built, err := simulated.Build(s, simulated.Options{})
@@ -204,9 +239,9 @@ func (f *flags) checkCommand() *cobra.Command {
 			}
 			set, result := &known.Round.Set, known.Round.Result
 			if f.format == "json" {
-				err = report.CheckJSON(os.Stdout, at, set, result)
+				err = report.CheckJSON(stdout, at, set, result)
 			} else {
-				err = report.CheckText(os.Stdout, set, result)
+				err = report.CheckText(stdout, set, result)
 			}
 			if err == nil && drawing != "" {
 				err = report.CheckPage(set, result, at).WriteFile(drawing)
@@ -232,7 +267,7 @@ func (f *flags) demoCommand() *cobra.Command {
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if list {
-				_, err := fmt.Println(strings.Join(scenario.Names(), "\n"))
+				_, err := fmt.Fprintln(stdout, strings.Join(scenario.Names(), "\n"))
 				return err
 			}
 			return f.demo(cmd.Context(), args)

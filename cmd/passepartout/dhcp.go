@@ -5,15 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/netip"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/capture"
 	"passepartout/internal/core/dhcp"
+	"passepartout/internal/plainfile"
 	"passepartout/internal/report"
 )
 
@@ -72,7 +71,7 @@ func (f *flags) dhcpCommand() *cobra.Command {
 				}
 				return f.askServers(cmd, q.wait)
 			}
-			return readCapture(cmd.Context(), os.Stdout, q.read, f.format, filter)
+			return readCapture(cmd.Context(), stdout, q.read, f.format, filter)
 		},
 	}
 	p := cmd.Flags()
@@ -88,18 +87,11 @@ func (f *flags) dhcpCommand() *cobra.Command {
 
 // readCapture rebuilds the exchanges of a file and writes each as it ends.
 func readCapture(ctx context.Context, w io.Writer, path, format string, filter dhcp.Filter) error {
-	file, err := os.Open(path)
+	file, err := plainfile.Open(path)
 	if err != nil {
-		var p *fs.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return fmt.Errorf("%s: %w", path, err)
+		return err
 	}
 	defer file.Close()
-	if info, err := file.Stat(); err == nil && info.IsDir() {
-		return fmt.Errorf("%s: a directory; give a capture file", path)
-	}
 	out := &report.Exchanges{W: w, Format: format, File: path, Filter: filter}
 	began := false
 	begin := func() {

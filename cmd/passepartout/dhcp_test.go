@@ -114,6 +114,12 @@ func TestLease(t *testing.T) {
 		assert.Contains(t, out, `"state": "`+want+`"`, at)
 		assert.Equal(t, map[bool]int{true: 1}[want == "expired"], status)
 	}
+	require.NoError(t, os.Remove(file)) // a link out of the tree leads nowhere: what lies there is another machine's
+	require.NoError(t, os.Symlink("/etc/hostname", file))
+	out, _, status = run(t, "lease", "--root", root)
+	assert.Contains(t, out, "path escapes from parent")
+	assert.Contains(t, out, "No lease could be read here")
+	assert.Equal(t, 1, status)
 	out, _, status = run(t, "lease", "--root", t.TempDir())
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "No DHCP client has written down a lease here")

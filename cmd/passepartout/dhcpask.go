@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"sync"
 	"time"
 
@@ -26,6 +25,9 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 		return err
 	}
 	defer stop()
+	if err := askable(e, iface); err != nil {
+		return err
+	}
 	segment, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
 	if errors.Is(err, fs.ErrPermission) {
 		return errors.New("asking DHCP servers needs permission to send raw frames; allow it: " + m.Permissions().Frames.Mend)
@@ -55,9 +57,9 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 	mu.Lock()
 	defer mu.Unlock()
 	if f.format == "json" {
-		err = asked.WriteJSON(os.Stdout)
+		err = asked.WriteJSON(stdout)
 	} else {
-		err = asked.WriteText(os.Stdout)
+		err = asked.WriteText(stdout)
 	}
 	if err == nil && len(asked.Discovery.Offers) == 0 {
 		return status(exitFault)

@@ -45,7 +45,7 @@ func (f *flags) leaseCommand() *cobra.Command {
 			if f.format == "json" {
 				write = report.LeasesJSON
 			}
-			if err := write(os.Stdout, leases, flaws, now); err != nil {
+			if err := write(stdout, leases, flaws, now); err != nil {
 				return err
 			}
 			if !slices.ContainsFunc(leases, func(l lease.Lease) bool { return l.InForce && l.At(now) != lease.Expired }) {
@@ -74,7 +74,12 @@ func (f *flags) leases(cmd *cobra.Command, root string, given bool, now time.Tim
 		case !info.IsDir():
 			return nil, nil, fmt.Errorf("--root %q: not a directory", root)
 		}
-		found, flaws := leasefile.Read(os.DirFS(root))
+		tree, err := os.OpenRoot(root) // a link in it that leads out of it is none
+		if err != nil {
+			return nil, nil, fmt.Errorf("--root %q: %w", root, err)
+		}
+		defer tree.Close()
+		found, flaws := leasefile.Read(tree.FS())
 		return lease.Alone(found, now), flaws, nil
 	}
 	if given {

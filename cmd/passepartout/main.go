@@ -29,7 +29,7 @@ func main() {
 	// Little is alive at any time, and much is thrown away: collecting more than twice as often as usual costs nothing that shows, and
 	// keeps the program small.
 	debug.SetGCPercent(20)
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	os.Exit(run(ctx, os.Args[1:]))
 }
@@ -37,7 +37,11 @@ func main() {
 func run(ctx context.Context, args []string) int {
 	cmd := rootCommand()
 	cmd.SetArgs(args)
+	cmd.SetOut(stdout)
 	err := cmd.ExecuteContext(ctx)
+	if unwritten := stdout.failed(); unwritten != nil {
+		err = fmt.Errorf("what was found could not be written: %w", unwritten)
+	}
 	var s status
 	switch {
 	case err == nil:

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -87,9 +86,9 @@ func (f *flags) namesCommand() *cobra.Command {
 			out.Lookups = probe.AskCompleted(cmd.Context(), m,
 				probe.NamesQuestion{Servers: addressesOf(out.Servers), Types: kinds, TCP: tcp}, out.Asked, nil)
 			if f.format == "json" {
-				err = out.WriteJSON(os.Stdout)
+				err = out.WriteJSON(stdout)
 			} else {
-				err = out.WriteText(os.Stdout)
+				err = out.WriteText(stdout)
 			}
 			if err == nil &&
 				(out.Parts() || !slices.ContainsFunc(out.Lookups, evidence.Lookup.Has)) {
@@ -149,9 +148,9 @@ func (f *flags) resolversCommand() *cobra.Command {
 					out.Trial.Add(l)
 				})
 			if f.format == "json" {
-				return out.WriteJSON(os.Stdout)
+				return out.WriteJSON(stdout)
 			}
-			return out.WriteText(os.Stdout)
+			return out.WriteText(stdout)
 		},
 	}
 	cmd.Flags().IntVar(&rounds, "rounds", rounds, "how often each name is looked up at each server")

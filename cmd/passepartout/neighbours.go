@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -49,6 +48,20 @@ func (f *flags) standing(ctx context.Context) (m machine.Machine, e *endpoint.En
 	return m, e, iface, stop, nil
 }
 
+// askable says why nothing can be asked out of an interface, before silence is taken for an answer.
+func askable(e *endpoint.Endpoint, iface string) error {
+	i, ok := e.Interface(iface)
+	switch {
+	case !ok:
+		return e.Check(iface)
+	case !i.Up:
+		return fmt.Errorf("%s is switched off: nobody can be asked. Switch it on: ip link set dev %s up", iface, iface)
+	case i.Carrier == endpoint.CarrierAbsent:
+		return fmt.Errorf("%s has no signal: nobody can be asked. See to its cable", iface)
+	}
+	return nil
+}
+
 // patrol begins to watch the neighbours of the port that is meant.
 func (f *flags) patrol(ctx context.Context, quiet bool) (p *neighbourwatch.Watch, stop func(), err error) {
 	m, e, name, leave, err := f.standing(ctx)
@@ -87,6 +100,9 @@ everybody on the segment is asked, at most so many requests a second; nothing le
 			}
 			defer stop()
 			if ask {
+				if err := askable(p.Endpoint, p.Interface); err != nil {
+					return err
+				}
 				if size, prefix, ok := p.Size(); ok && size > 256 && size <= neighbourwatch.Largest && !large {
 					return fmt.Errorf("%v has %d addresses: add --large to ask them all, at %d requests a second", prefix.Masked(), size,
 						neighbourwatch.LargeRate)
@@ -99,11 +115,11 @@ everybody on the segment is asked, at most so many requests a second; nothing le
 			out := report.Neighbours{Interface: p.Interface, Home: p.Home, HasHome: p.HasHome, Picture: p.See()}
 			switch f.format {
 			case "json":
-				return out.WriteJSON(os.Stdout)
+				return out.WriteJSON(stdout)
 			case "csv":
-				return out.WriteCSV(os.Stdout)
+				return out.WriteCSV(stdout)
 			}
-			return out.WriteText(os.Stdout)
+			return out.WriteText(stdout)
 		},
 	}
 	cmd.Flags().BoolVar(&ask, "ask", false, "ask everybody on the segment")
@@ -124,6 +140,9 @@ func (f *flags) freeCommand() *cobra.Command {
 				return err
 			}
 			defer stop()
+			if err := askable(p.Endpoint, p.Interface); err != nil {
+				return err
+			}
 			a, ok := p.OwnAddress()
 			if len(args) > 0 {
 				if a, err = netip.ParseAddr(args[0]); err != nil {
@@ -139,11 +158,11 @@ func (f *flags) freeCommand() *cobra.Command {
 			t := p.Try(cmd.Context(), a)
 			s, sentence, limits := t.Result(p.Prefix(a), p.Home, p.HasHome)
 			if f.format == "json" {
-				err = report.TrialJSON(os.Stdout, t, p.Prefix(a), p.Home, p.HasHome)
+				err = report.TrialJSON(stdout, t, p.Prefix(a), p.Home, p.HasHome)
 			} else {
-				fmt.Println(sentence)
+				fmt.Fprintln(stdout, sentence)
 				for _, l := range limits {
-					fmt.Println("  " + l)
+					fmt.Fprintln(stdout, "  "+l)
 				}
 			}
 			switch {
@@ -199,9 +218,9 @@ func (f *flags) portCommand() *cobra.Command {
 				return fmt.Errorf("%s: %w", name, endpoint.ErrNoInterface)
 			}
 			if f.format == "json" {
-				err = seen.WriteJSON(os.Stdout)
+				err = seen.WriteJSON(stdout)
 			} else {
-				err = seen.WriteText(os.Stdout)
+				err = seen.WriteText(stdout)
 			}
 			if err == nil && seen.Grown.Errors() > 0 {
 				return status(exitFault)

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -53,7 +54,7 @@ func (f *flags) ask(ctx context.Context, args []string) (a asked, err error) {
 	if a.endpoint, err = a.machine.Read(ctx); err != nil {
 		return a, err
 	}
-	if err = a.endpoint.Check(f.iface); err != nil {
+	if err = cmp.Or(a.endpoint.Check(f.iface), a.endpoint.CheckTarget(a.target.Addr)); err != nil {
 		return a, err
 	}
 	addrs, _, err := probe.Resolve(ctx, a.machine, a.endpoint, a.target, f.families())
@@ -142,7 +143,7 @@ func (f *flags) pingCommand() *cobra.Command {
 func (f *flags) ping(ctx context.Context, q *pinging, first, all []string) error {
 	f.rows = true
 	a, err := f.ask(ctx, first)
-	out := report.Ping{W: os.Stdout, Format: f.format, Many: len(all) > 1}
+	out := report.Ping{W: stdout, Format: f.format, Many: len(all) > 1}
 	if errors.Is(err, probe.ErrNoAddress) && len(all) <= 1 {
 		fmt.Fprintln(os.Stderr, "passepartout:", err)
 		if f.format == "json" {
@@ -184,7 +185,7 @@ func (f *flags) ping(ctx context.Context, q *pinging, first, all []string) error
 		if len(targets) == 1 {
 			to = nameAnd(a)
 		}
-		fmt.Printf("to %s by %s, every %v\n", to, methodWords(connects, len(targets), a, q.spec.Octets()), q.spec.Interval)
+		fmt.Fprintf(stdout, "to %s by %s, every %v\n", to, methodWords(connects, len(targets), a, q.spec.Octets()), q.spec.Interval)
 	}
 	if err := out.Head(); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 
+	"passepartout/internal/acting"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/nap"
@@ -32,8 +33,12 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far},
+	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far,
+		Hand: func(ctx context.Context) (*acting.Hand, error) { return f.hand(ctx, nil) }},
 		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep}
+	if f.hands == nil {
+		c.Ground.Needs = "this needs cap_net_admin: passepartout as root, or by somebody who may"
+	}
 	return tui.Run(ctx, c)
 }
 
@@ -114,5 +119,8 @@ func standAt(s *scenario.Scenario) (tui.Ground, error) {
 		return tui.Ground{}, err
 	}
 	return tui.Ground{Machine: site.Machine(), Interface: s.Interface, Sheet: sheet, Responder: far, Complaint: s.Complaint,
-		Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"}, Close: site.Close}, nil
+		Targets: []string{s.Target, "weather.kittiwake.example:443", "203.0.113.53"},
+		Hand: func(ctx context.Context) (*acting.Hand, error) {
+			return acting.Within(ctx, site.Machine().(acting.Machine)), nil
+		}, Close: site.Close}, nil
 }

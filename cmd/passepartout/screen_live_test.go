@@ -102,3 +102,27 @@ func TestScreenTellsWhoseLossItWas(t *testing.T) {
 	x.press("q")
 	x.ended()
 }
+
+// From the verdict to repaired, by keys: looked at, done, proven, kept, and taken back. A program that is left in the meantime leaves
+// nothing on trial.
+func TestScreenMendsWhatItFound(t *testing.T) {
+	t.Parallel()
+	x := open(t, 142, 44, nil, "demo", "gateway-outside-subnet")
+	x.see("What should be reachable?")
+	x.press("Enter")
+	x.see("The fault lies in this HOST.", "g goes and does it")
+	x.press("g")
+	x.see("as it will be", "▸ 172.27.40.1", "enter does it")
+	x.press("Enter")
+	x.see("No fault stands in the way.", "k keeps it", "before", "after")
+	x.press("k")
+	x.see("Done in this session", "kept")
+	x.press("u")
+	x.see("taken back", "This would mend it")
+	x.press("Enter")
+	x.see("enter does it")
+	x.press("Enter")
+	x.see("k keeps it")
+	x.press("q")
+	x.ended()
+}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -241,10 +242,7 @@ func TestScreenMemory(t *testing.T) {
 		time.Sleep(300 * time.Millisecond)
 	}
 	x.see("No fault stands in the way.")
-	shell := strings.TrimSpace(x.tmux("list-panes", "-F", "#{pane_pid}"))
-	children, err := os.ReadFile("/proc/" + shell + "/task/" + shell + "/children")
-	require.NoError(t, err)
-	pid := strings.TrimSpace(string(children))
+	pid := strconv.Itoa(x.pid())
 	status, err := os.ReadFile("/proc/" + pid + "/status")
 	require.NoError(t, err)
 	peak := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(status)
@@ -253,4 +251,70 @@ func TestScreenMemory(t *testing.T) {
 	require.NoError(t, err)
 	fmt.Printf("demo, ten runs: %.1f MB at the peak, the bar is 40 MB\n", float64(kb)/1024)
 	assert.Less(t, kb, 100*1024)
+}
+
+// pid is the program's own.
+func (x *terminal) pid() int {
+	shell := strings.TrimSpace(x.tmux("list-panes", "-F", "#{pane_pid}"))
+	children, err := os.ReadFile("/proc/" + shell + "/task/" + shell + "/children")
+	require.NoError(x.t, err)
+	pid, err := strconv.Atoi(strings.TrimSpace(string(children)))
+	require.NoError(x.t, err)
+	return pid
+}
+
+// stopped waits until the program is.
+func (x *terminal) stopped() {
+	x.t.Helper()
+	require.Eventually(x.t, func() bool {
+		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", x.pid()))
+		return err == nil && strings.Contains(string(status), "State:\tT")
+	}, 15*time.Second, 20*time.Millisecond)
+}
+
+// A terminal that is said to show no UTF-8 is given none.
+func TestScreenWithoutUTF8(t *testing.T) {
+	x := open(t, 100, 30, []string{"LC_ALL=C"}, "demo", "gateway-silent")
+	x.see("at this site")
+	x.press("Enter")
+	text := x.see("The fault lies in the LOCAL SUBNET.", "=X pier-gw .1 silent", ">=X gateway")
+	for _, r := range text {
+		require.Less(t, r, rune(128), text)
+	}
+	x.press("q")
+	x.ended()
+}
+
+// A paste of which the end got lost swallows what was pasted, and no key that follows.
+func TestScreenAPasteThatNeverEnds(t *testing.T) {
+	x := open(t, 100, 30, nil, "demo", "healthy")
+	x.see("at this site")
+	x.tmux("send-keys", "-l", "\x1b[200~172.27.40")
+	time.Sleep(1500 * time.Millisecond)
+	x.press("q")
+	x.see("172.27.40q")
+	x.press("C-c")
+	x.ended()
+}
+
+// A program that is stopped and goes on is drawn again; one whose terminal is gone, or that is asked to end, leaves it in order.
+func TestScreenSignals(t *testing.T) {
+	x := open(t, 100, 30, nil, "demo", "healthy")
+	x.see("at this site")
+	x.press("Enter")
+	x.see("No fault stands in the way.")
+	for _, s := range []syscall.Signal{syscall.SIGTSTP, syscall.SIGSTOP} {
+		require.NoError(t, syscall.Kill(x.pid(), s))
+		x.stopped()
+		require.NoError(t, syscall.Kill(x.pid(), syscall.SIGCONT))
+		time.Sleep(500 * time.Millisecond) // what stands there is drawn anew, and keys are heard again
+		x.see("No fault stands in the way.")
+		x.press("?")
+		x.see("any key back")
+		x.press("Space")
+		x.see("No fault stands in the way.")
+	}
+	require.NoError(t, syscall.Kill(x.pid(), syscall.SIGHUP))
+	x.see("left with status")
+	assert.Equal(t, "0", strings.TrimSpace(x.tmux("list-panes", "-F", "#{alternate_on}")), "the alternate screen is left")
 }

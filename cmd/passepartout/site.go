@@ -15,7 +15,7 @@ import (
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/zone"
-	"passepartout/internal/draw"
+	"passepartout/internal/plainfile"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/plan"
 	"passepartout/internal/sheetfile"
@@ -46,10 +46,10 @@ func (f *flags) siteCheckCommand() *cobra.Command {
 				return err
 			}
 			for _, n := range s.Networks {
-				fmt.Printf("%s %v: gateways %v, %d fixed addresses, %d ranges\n", n.Name, n.Prefixes, n.Gateways, len(n.Fixed),
+				fmt.Fprintf(stdout, "%s %v: gateways %v, %d fixed addresses, %d ranges\n", n.Name, n.Prefixes, n.Gateways, len(n.Fixed),
 					len(n.Ranges))
 			}
-			fmt.Printf("%d services\n", len(s.Services))
+			fmt.Fprintf(stdout, "%d services\n", len(s.Services))
 			return nil
 		},
 	}
@@ -90,10 +90,10 @@ be documented as right. Look the sheet over before you trust it.`,
 				time.Now().Format("2006-01-02"))
 			text := append([]byte(head), raw...)
 			if out == "" {
-				_, err = os.Stdout.Write(text)
+				_, err = stdout.Write(text)
 				return err
 			}
-			return draw.WholeFile(out, func(w io.Writer) error { _, err := w.Write(text); return err })
+			return plainfile.Write(out, func(w io.Writer) error { _, err := w.Write(text); return err })
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write (default: standard output)")

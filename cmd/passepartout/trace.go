@@ -96,11 +96,11 @@ func (f *flags) traceCommand() *cobra.Command {
 			t.Apart = apart
 			switch f.format {
 			case "json":
-				err = t.WriteJSON(os.Stdout)
+				err = t.WriteJSON(stdout)
 			case "csv":
-				err = t.WriteCSV(os.Stdout)
+				err = t.WriteCSV(stdout)
 			default:
-				err = t.WriteText(os.Stdout)
+				err = t.WriteText(stdout)
 			}
 			if err == nil {
 				err = f.drawPath(q.draw, a, t)

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -35,7 +34,7 @@ segment. When anything of that changes, the tests are run again. Ends with Ctrl-
 			defer stop()
 			ctx, cancel := context.WithCancel(cmd.Context())
 			defer cancel()
-			out := &report.Watch{To: os.Stdout, JSON: f.format == "json"}
+			out := &report.Watch{To: stdout, JSON: f.format == "json"}
 			asked.Asleep, asked.Log = nap.Asleep, out.Take
 			c := conductor.New(ctx, asked)
 			c.Start()

@@ -48,7 +48,7 @@ func Open(r io.Reader) (*Reader, error) {
 	}
 	switch [4]byte(magic) {
 	case [4]byte{0x0a, 0x0d, 0x0d, 0x0a}:
-		ng, err := pcapgo.NewNgReader(buffered, pcapgo.NgReaderOptions{WantMixedLinkType: true, SkipUnknownVersion: true})
+		ng, err := pcapgo.NewNgReader(&fewInterfaces{from: buffered}, pcapgo.NgReaderOptions{WantMixedLinkType: true, SkipUnknownVersion: true})
 		if err != nil {
 			return nil, fmt.Errorf("no capture: the pcapng header is damaged (%w)", err)
 		}

@@ -61,6 +61,7 @@ type Conductor struct {
 	began    time.Time // when tests were begun last
 	wanted   string    // why tests are wanted at once; "" if they are not
 	answers  []evidence.Answer
+	before   []netip.Addr // the addresses of the target's name when it had any
 	watcher  *watch.Watcher
 	known    map[string]int      // the witnesses under watch, by what they are told apart by
 	answered map[netip.Addr]bool // who has answered what the watch asked
@@ -344,17 +345,21 @@ func (c *Conductor) begin(because string) *round {
 	r := &round{number: c.round, cancel: cancel, done: make(chan struct{})}
 	c.running, c.began = r, time.Now()
 	given := c.answers
+	if known, _ := c.state.Round.Set.TargetAddresses(); len(known) > 0 && c.Target.Name != "" {
+		c.before = known
+	}
+	before := c.before
 	c.mu.Unlock()
 	c.wg.Go(func() {
 		defer guard.Goroutine()
 		defer close(r.done)
 		defer cancel()
-		c.run(ctx, r, because, given)
+		c.run(ctx, r, because, given, before)
 	})
 	return r
 }
 
-func (c *Conductor) run(ctx context.Context, r *round, because string, given []evidence.Answer) {
+func (c *Conductor) run(ctx context.Context, r *round, because string, given []evidence.Answer, before []netip.Addr) {
 	judged := func(set *evidence.Set, result verdict.Result, over bool) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -377,12 +382,13 @@ func (c *Conductor) run(ctx context.Context, r *round, because string, given []e
 			})
 		}
 	}
-	stop := nap.Watch()
+	meter := nap.Measure(5 * time.Millisecond)
+	defer meter.Stop()
 	config := plan.Config{Machine: c.machine, Target: c.Target, Interface: c.Interface, Families: c.Families, Sheet: c.Sheet,
-		Responder: c.Responder, Answers: given, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}}
+		Responder: c.Responder, Answers: given, Before: before, Thorough: c.Thorough, Chosen: c.listen, Log: &roundLog{c, r, because}}
 	set, result, err := plan.Run(ctx, config,
 		func(set *evidence.Set, result verdict.Result) { judged(set, result, false) })
-	stood := stop()
+	stood := meter.Worst()
 	switch {
 	case err != nil:
 		c.mu.Lock()

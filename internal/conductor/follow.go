@@ -64,7 +64,9 @@ func (c *Conductor) followMachine() {
 			}
 		case <-ticker.C:
 		}
+		began := time.Now()
 		c.readMachine()
+		probe.Rest(c.ctx, began)
 	}
 }
 

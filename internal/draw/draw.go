@@ -3,10 +3,8 @@
 package draw
 
 import (
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -14,6 +12,8 @@ import (
 	"gonum.org/v1/plot/vg"
 	vgdraw "gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"passepartout/internal/plainfile"
 )
 
 // Figure is something that can be drawn.
@@ -95,30 +95,5 @@ func (p Page) WriteFile(path string) error {
 	if err != nil {
 		return err
 	}
-	return WholeFile(path, func(w io.Writer) error { return p.Write(w, format) })
-}
-
-// WholeFile writes a file beside its place and moves it there when it is complete, so that a full disk leaves what was there before.
-func WholeFile(path string, write func(io.Writer) error) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".passepartout-*")
-	if err != nil {
-		return fileError(path, err)
-	}
-	defer os.Remove(f.Name())
-	if err := errors.Join(write(f), f.Sync(), f.Close(), os.Chmod(f.Name(), 0o644)); err != nil {
-		return fileError(path, err)
-	}
-	if err := os.Rename(f.Name(), path); err != nil {
-		return fileError(path, err)
-	}
-	return nil
-}
-
-// fileError says in one line why a file could not be written: of several causes the first.
-func fileError(path string, err error) error {
-	var p *os.PathError
-	if errors.As(err, &p) {
-		err = p.Err
-	}
-	return fmt.Errorf("%s was not written: %w; nothing else is lost, give another place", path, err)
+	return plainfile.Write(path, func(w io.Writer) error { return p.Write(w, format) })
 }

@@ -53,10 +53,17 @@ const (
 
 // Read takes in all leases below a root. It decides nothing about them: see lease.Settle and lease.Alone.
 func Read(tree fs.FS) (leases []lease.Lease, skipped []lease.Flaw) {
+	looked := map[string]bool{} // several patterns share a folder
 	for _, p := range places {
-		names, err := fs.Glob(tree, p.pattern)
+		names, err := fs.Glob(tree, p.pattern) // it passes over a folder that cannot be read
 		if err != nil {
 			continue
+		}
+		if folder := path.Dir(p.pattern); !looked[folder] {
+			looked[folder] = true
+			if errors.Is(readable(tree, folder), fs.ErrPermission) {
+				skipped = append(skipped, lease.Flaw{Source: folder, Why: "this user may not look into it"})
+			}
 		}
 		slices.Sort(names)
 		for i, name := range names {
@@ -81,6 +88,15 @@ func Read(tree fs.FS) (leases []lease.Lease, skipped []lease.Flaw) {
 		}
 	}
 	return withoutEchoes(leases), skipped
+}
+
+// readable says why a folder cannot be looked into.
+func readable(tree fs.FS, folder string) error {
+	f, err := tree.Open(folder)
+	if err != nil {
+		return err
+	}
+	return f.Close()
 }
 
 var errLarge = fmt.Errorf("larger than %d MiB", largestOne>>20)

@@ -239,7 +239,7 @@ func TestBadFiles(t *testing.T) {
 type forbidden struct{ fstest.MapFS }
 
 func (f forbidden) Open(name string) (fs.File, error) {
-	if strings.HasSuffix(name, ".leases") {
+	if strings.HasSuffix(name, ".leases") || name == "var/lib/NetworkManager" {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
 	}
 	return f.MapFS.Open(name)
@@ -247,7 +247,8 @@ func (f forbidden) Open(name string) (fs.File, error) {
 
 func TestForbidden(t *testing.T) {
 	_, flaws := leasefile.Read(forbidden{fstest.MapFS{"var/lib/dhcp/dhclient.leases": text(block, "08:12:00")}})
-	assert.Equal(t, []lease.Flaw{{Source: "var/lib/dhcp/dhclient.leases", Why: "this user may not read it"}}, flaws)
+	assert.Equal(t, []lease.Flaw{{Source: "var/lib/dhcp/dhclient.leases", Why: "this user may not read it"},
+		{Source: "var/lib/NetworkManager", Why: "this user may not look into it"}}, flaws)
 }
 
 func FuzzFiles(f *testing.F) {

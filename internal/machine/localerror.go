@@ -7,9 +7,6 @@ import (
 	"passepartout/internal/core/evidence"
 )
 
-// NoNextHop is the reason of a LocalError for a packet that could not leave because the next hop did not answer for its hardware address.
-const NoNextHop = "the next hop's hardware address is not to be had"
-
 // LocalError is the reply to a question that this machine did not send, because of err.
 func LocalError(err error) evidence.Reply {
 	r := evidence.Reply{Outcome: evidence.LocalError, Reason: err.Error()}

@@ -99,6 +99,8 @@ type EchoSocket interface {
 type EchoArrival struct {
 	Seq uint16
 	To  netip.Addr // whom the request had asked
+	// of a reply: what the request carried, or its beginning; until the next one is received
+	Data []byte
 	Arrival
 }
 

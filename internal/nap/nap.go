@@ -1,8 +1,12 @@
-// Package nap sleeps to within some ten microseconds. Go's own timers wait in whole milliseconds on an idle Linux machine (epoll_wait),
-// which would add up along a simulated path.
+// Package nap sleeps to within some ten microseconds, and measures how long this process had to wait for its turn. Go's own timers wait in
+// whole milliseconds on an idle Linux machine (epoll_wait), which would add up along a simulated path.
 package nap
 
-import "time"
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+)
 
 // Until blocks until t. It cannot be interrupted: it is for delays of links.
 func Until(t time.Time) {
@@ -15,29 +19,54 @@ func Until(t time.Time) {
 // answers not looked at, in time.
 const Stood = 60 * time.Millisecond
 
-// Watch notes how late this process gets its turn, until stop is called, which gives the longest time that it had to wait for it: another
-// program had the processor, or the whole machine was halted.
-func Watch() (stop func() time.Duration) {
-	const pace = 5 * time.Millisecond
-	over, worst := make(chan struct{}), make(chan time.Duration)
-	go func() {
-		late, last := time.Duration(0), time.Now()
-		tick := time.NewTimer(pace)
-		defer tick.Stop()
-		for {
-			select {
-			case <-over:
-				worst <- max(late, time.Since(last)-pace)
-				return
-			case <-tick.C:
-			}
-			now := time.Now()
-			late, last = max(late, now.Sub(last)-pace), now
-			tick.Reset(pace)
+// Meter measures how late this process gets its turn: another program has the processor, or the whole machine is halted.
+type Meter struct {
+	began        time.Time
+	pace         time.Duration
+	last         atomic.Int64 // when it last had its turn, after began
+	worst, total atomic.Int64
+	over         chan struct{}
+	stop         sync.Once
+}
+
+// Measure begins to measure, that often, until Stop is called.
+func Measure(pace time.Duration) *Meter {
+	m := &Meter{began: time.Now(), pace: pace, over: make(chan struct{})}
+	go m.run()
+	return m
+}
+
+func (m *Meter) run() {
+	tick := time.NewTicker(m.pace)
+	defer tick.Stop()
+	for {
+		select {
+		case <-m.over:
+			return
+		case <-tick.C:
 		}
-	}()
-	return func() time.Duration {
-		close(over)
-		return <-worst
+		m.worst.Store(int64(m.Worst()))
+		m.total.Store(int64(m.Total()))
+		m.last.Store(int64(time.Since(m.began)))
 	}
 }
+
+// late is how long its turn is overdue.
+func (m *Meter) late() time.Duration {
+	return time.Since(m.began) - time.Duration(m.last.Load()) - m.pace
+}
+
+// Worst is the longest time that this process had to wait for its turn.
+func (m *Meter) Worst() time.Duration { return max(time.Duration(m.worst.Load()), m.late()) }
+
+// Total is for how long it stood still, all times of more than Stood together.
+func (m *Meter) Total() time.Duration {
+	total := time.Duration(m.total.Load())
+	if late := m.late(); late > Stood {
+		total += late
+	}
+	return total
+}
+
+// Stop ends the measuring. It may be called again.
+func (m *Meter) Stop() { m.stop.Do(func() { close(m.over) }) }

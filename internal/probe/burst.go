@@ -25,9 +25,20 @@ type BurstQuestion struct {
 
 // collected is what has come back so far.
 type collected struct {
-	mu   sync.Mutex
-	rtts map[int]time.Duration
-	came chan struct{}
+	mu     sync.Mutex
+	rtts   map[int]time.Duration
+	unsent int // what this machine did not send is no loss
+	came   chan struct{}
+}
+
+// notSent notes that a probe was not sent, or that its answer cannot be heard any more.
+func (c *collected) notSent(n int) {
+	c.mu.Lock()
+	if _, came := c.rtts[n]; !came {
+		c.unsent++
+	}
+	c.mu.Unlock()
+	c.wake()
 }
 
 func (c *collected) add(n int, rtt time.Duration) {
@@ -36,6 +47,11 @@ func (c *collected) add(n int, rtt time.Duration) {
 		c.rtts[n] = rtt
 	}
 	c.mu.Unlock()
+	c.wake()
+}
+
+// wake has whoever waits look again.
+func (c *collected) wake() {
 	select {
 	case c.came <- struct{}{}:
 	default:
@@ -48,7 +64,7 @@ func (c *collected) state() (n int, slowest time.Duration) {
 	for _, d := range c.rtts {
 		slowest = max(slowest, d)
 	}
-	return len(c.rtts), slowest
+	return len(c.rtts) + c.unsent, slowest
 }
 
 // noAnswer is how long is waited for a first answer at all: a neighbour's hardware address may have to be found first.
@@ -86,7 +102,7 @@ func (c *collected) wait(ctx context.Context, q BurstQuestion, lastSent time.Tim
 func (c *collected) burst(q BurstQuestion, method string) evidence.Burst {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	b := evidence.Burst{To: q.To.WithZone(""), Method: method, Sent: q.Count, Received: len(c.rtts)}
+	b := evidence.Burst{To: q.To.WithZone(""), Method: method, Sent: q.Count - c.unsent, Received: len(c.rtts)}
 	var sorted []time.Duration
 	for _, d := range c.rtts {
 		sorted = append(sorted, d)
@@ -139,8 +155,11 @@ func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst,
 		}
 		n := len(tickets)
 		t, err := e.Send(EchoQuestion{To: q.To, Size: 24}, func(r evidence.Reply) {
-			if r.Outcome == evidence.Answered {
+			switch r.Outcome {
+			case evidence.Answered:
 				c.add(n, r.RTT)
+			case evidence.LocalError:
+				c.notSent(n)
 			}
 		})
 		if err != nil {
@@ -174,7 +193,10 @@ func ConnectBurst(ctx context.Context, m machine.Machine, port uint16, q BurstQu
 			if r.Outcome == evidence.Answered {
 				conn.Close()
 			}
-			if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && r.RTT < synRepeat {
+			switch {
+			case r.Outcome == evidence.LocalError:
+				c.notSent(n)
+			case (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && r.RTT < synRepeat:
 				c.add(n, r.RTT)
 			}
 		})
@@ -182,6 +204,9 @@ func ConnectBurst(ctx context.Context, m machine.Machine, port uint16, q BurstQu
 	ok := c.wait(ctx, q, time.Now())
 	return c.burst(q, evidence.ByConnections), ok
 }
+
+// mostFailures is how often a socket may fail to give what has arrived before it is given up.
+const mostFailures = 16
 
 // NameBurst asks a name server about itself, one question after the other: where echo is withheld its answers tell of loss and delay as
 // well.
@@ -199,10 +224,14 @@ func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidenc
 	at := make([]time.Time, q.Count)
 	go func() {
 		defer guard.Goroutine()
-		for {
+		for failed := 0; failed < mostFailures; {
 			payload, a, err := port.Receive(ctx)
 			if err != nil {
-				return
+				if ctx.Err() != nil {
+					return
+				}
+				failed++ // the answers that are on their way may still be had
+				continue
 			}
 			answer := new(dns.Msg)
 			if a.Outcome != evidence.Answered || answer.Unpack(payload) != nil {

@@ -3,8 +3,10 @@
 package probe
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"net"
 	"net/netip"
 	"sync"
 	"time"
@@ -39,6 +41,8 @@ type line struct {
 // asked is one request that was sent, kept for a while after its end so that a late answer can be told from a foreign one.
 type asked struct {
 	to   netip.Addr
+	size int    // what it carried
+	flow uint16 // and of which flow
 	sent time.Time
 	got  func(evidence.Reply)
 }
@@ -72,8 +76,11 @@ func (e *Echoer) line(how manner) (*line, error) {
 	e.lines[how] = l
 	go func() {
 		defer guard.Goroutine()
-		l.receive()
+		err := l.receive()
 		e.drop(how, l) // nothing is heard on it any more: the next request opens another
+		if !errors.Is(err, net.ErrClosed) {
+			l.fail(err)
+		}
 	}()
 	return l, nil
 }
@@ -128,7 +135,7 @@ func (e *Echoer) Send(q EchoQuestion, got func(evidence.Reply)) (Ticket, error) 
 	if err != nil {
 		return Ticket{SentAt: time.Now()}, err
 	}
-	a := &asked{to: q.To, got: got}
+	a := &asked{to: q.To, size: q.Size, flow: q.Flow, got: got}
 	l.mu.Lock()
 	seq := l.next
 	for range 1 << 16 { // numbers wrap; one that is still waited for is passed over
@@ -181,11 +188,24 @@ func (e *Echoer) send(q EchoQuestion) waiting {
 	}
 }
 
-func (l *line) receive() {
+// fail tells all requests under way that their answers will not be heard: that is no silence.
+func (l *line) fail(err error) {
+	l.mu.Lock()
+	var open []*asked
+	for _, a := range l.open {
+		open = append(open, a)
+	}
+	l.mu.Unlock()
+	for _, a := range open {
+		a.got(machine.LocalError(err))
+	}
+}
+
+func (l *line) receive() error {
 	for {
 		got, err := l.port.Receive()
 		if err != nil {
-			return
+			return err
 		}
 		l.mu.Lock()
 		a := l.open[got.Seq]
@@ -193,6 +213,10 @@ func (l *line) receive() {
 		// A reply counts only from whom it was asked of, an error only about whom was asked: the rest is foreign or forged.
 		// "From" may differ for a request to one of the machine's own or a group address; those are not asked here.
 		if a == nil || a.to.WithZone("") != got.To.WithZone("") {
+			continue
+		}
+		// A reply gives back what the request carried (RFC 792, RFC 4443 §4.2); some give back its beginning alone.
+		if got.Outcome == evidence.Answered && !bytes.HasPrefix(echoPayload(a.size, got.Seq, a.flow), got.Data) {
 			continue
 		}
 		a.got(reply(got.Arrival, a.sent))

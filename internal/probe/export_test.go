@@ -13,7 +13,7 @@ func ReadAnswer(b []byte) (evidence.Lookup, bool) {
 		return evidence.Lookup{}, false
 	}
 	var out evidence.Lookup
-	read(&out, m)
+	read(&out, m, dns.ClassINET)
 	return out, true
 }
 

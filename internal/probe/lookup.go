@@ -3,6 +3,7 @@ package probe
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -83,7 +84,11 @@ func lookup(ctx context.Context, m machine.Machine, x question) evidence.Lookup 
 	out := evidence.Lookup{Server: server, Name: x.name, Type: x.kind}
 	ctx, cancel := context.WithTimeout(ctx, cmp.Or(x.wait, lookupWait))
 	defer cancel()
-	q := new(dns.Msg).SetQuestion(dns.Fqdn(x.name), dns.StringToType[x.kind])
+	kind := x.kind
+	if kind == evidence.DNS64 {
+		kind = "AAAA"
+	}
+	q := new(dns.Msg).SetQuestion(dns.Fqdn(x.name), dns.StringToType[kind])
 	if x.kind == Life {
 		q = lifeQuestion()
 	}
@@ -137,7 +142,8 @@ func lookup(ctx context.Context, m machine.Machine, x question) evidence.Lookup 
 			return out
 		}
 		answer := new(dns.Msg)
-		if err := answer.Unpack(payload); err != nil || !answer.Response || answer.Id != q.Id || !sameQuestion(q, answer) {
+		if err := answer.Unpack(payload); err != nil || !answer.Response || answer.Id != q.Id || !sameQuestion(q, answer) ||
+			!whole(payload, answer) {
 			// Not an answer to this question: a forgery, or a server that speaks nonsense. A true one may still come.
 			out.Ignored++
 			out.Reply = evidence.Reply{Outcome: evidence.Malformed, From: server, RTT: waited,
@@ -157,7 +163,7 @@ func lookup(ctx context.Context, m machine.Machine, x question) evidence.Lookup 
 				answer = whole
 			}
 		}
-		read(&out, answer)
+		read(&out, answer, q.Question[0].Qclass)
 		if out.Cut { // a part of an answer says neither what there is nor that there is nothing
 			out.Addresses, out.Aliases = nil, nil
 		}
@@ -196,24 +202,36 @@ func overTCP(ctx context.Context, m machine.Machine, to netip.AddrPort, q *dns.M
 	return answer, err == nil && sameQuestion(q, answer)
 }
 
+// whole reports whether a message holds as many records as it says: one that was cut short on the way would pass for an answer without any.
+func whole(payload []byte, m *dns.Msg) bool {
+	const count = 6 // where the number of answers stands (RFC 1035 §4.1.1)
+	return m.Truncated || len(payload) >= count+2 && int(binary.BigEndian.Uint16(payload[count:])) == len(m.Answer)
+}
+
 func sameQuestion(q, a *dns.Msg) bool {
-	return len(a.Question) == 1 && strings.EqualFold(a.Question[0].Name, q.Question[0].Name) && a.Question[0].Qtype == q.Question[0].Qtype
+	if len(a.Question) != 1 {
+		return false
+	}
+	asked, answered := q.Question[0], a.Question[0]
+	return strings.EqualFold(answered.Name, asked.Name) && answered.Qtype == asked.Qtype && answered.Qclass == asked.Qclass
 }
 
 // mostAnswers bounds what one message can add to the evidence.
 const mostAnswers = 32
 
-func read(out *evidence.Lookup, m *dns.Msg) {
+func read(out *evidence.Lookup, m *dns.Msg, class uint16) {
 	out.RCode, out.Authoritative = dns.RcodeToString[m.Rcode], m.Authoritative
 	if out.RCode == "" {
 		out.RCode = fmt.Sprintf("RCODE%d", m.Rcode)
 	}
-	for _, rr := range m.Answer {
+	// A record of another class is no answer; the highest bit of multicast DNS says something else (RFC 6762 §10.2).
+	answers := slices.DeleteFunc(slices.Clone(m.Answer), func(rr dns.RR) bool { return rr.Header().Class&^(1<<15) != class })
+	for _, rr := range answers {
 		if len(out.Records) < mostAnswers {
 			out.Records = append(out.Records, record(rr))
 		}
 	}
-	for _, rr := range m.Answer {
+	for _, rr := range answers {
 		if len(out.Addresses)+len(out.Aliases) >= mostAnswers {
 			break
 		}
@@ -277,7 +295,7 @@ func LookupTCP(ctx context.Context, m machine.Machine, server netip.Addr, name, 
 			Reason: "an answer to another question, or none at all"}
 	default:
 		out.Reply = evidence.Reply{Outcome: evidence.Answered, From: server, RTT: time.Since(began)}
-		read(&out, answer)
+		read(&out, answer, q.Question[0].Qclass)
 	}
 	return out
 }

@@ -95,6 +95,15 @@ func TestAnswersToOtherQuestions(t *testing.T) {
 			evidence.Answered, 2},
 		{"a compression loop, then the answer", func(q []byte) [][]byte { return [][]byte{loop(q), answerTo(q, nil)} }, evidence.Answered,
 			1},
+		{"an answer of another class, then the answer", func(q []byte) [][]byte {
+			return [][]byte{answerTo(q, func(m *dns.Msg) { m.Question[0].Qclass = dns.ClassHESIOD }), answerTo(q, nil)}
+		}, evidence.Answered, 1},
+		{"a record of another class beside the one asked for", func(q []byte) [][]byte {
+			return [][]byte{answerTo(q, func(m *dns.Msg) {
+				m.Answer = append(m.Answer, &dns.A{A: gateway.AsSlice(),
+					Hdr: dns.RR_Header{Name: m.Question[0].Name, Rrtype: dns.TypeA, Class: dns.ClassHESIOD, Ttl: 60}})
+			})}
+		}, evidence.Answered, 0},
 		{"noise", func(q []byte) [][]byte { return [][]byte{{1, 2, 3}} }, evidence.Malformed, 3},
 		{"nothing", func(q []byte) [][]byte { return nil }, evidence.Silent, 0},
 		{"a question in place of an answer", func(q []byte) [][]byte { return [][]byte{q} }, evidence.Malformed, 3},

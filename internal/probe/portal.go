@@ -3,8 +3,10 @@ package probe
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/netip"
+	"strings"
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
@@ -30,12 +32,28 @@ func AskPortal(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url
 	return out
 }
 
-// fetch asks for a web address that the network names, and reads up to most octets of what it gives.
+// leadsHere says why a web address that the network names is not asked for: whoever is on the network can name one, and what answers on
+// this machine itself, or to nobody but it, would do as told.
+func leadsHere(e *endpoint.Endpoint) func(netip.Addr) string {
+	return func(a netip.Addr) string {
+		a = a.Unmap()
+		switch {
+		case e.Owns(a):
+			return fmt.Sprintf("the network names an address that leads to this machine itself, %v: not asked", a)
+		case a.IsLinkLocalUnicast(), a.IsUnspecified(), a.IsMulticast():
+			return fmt.Sprintf("the network names an address that is no server's, %v: not asked", a)
+		}
+		return ""
+	}
+}
+
+// fetch asks for a web address that the network names, without the query in it, and reads up to most octets of what it gives.
 func fetch(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url string, header http.Header, most int64) (evidence.Web,
 	[]byte) {
 	fail := func(reason string) (evidence.Web, []byte) {
 		return evidence.Web{Reply: evidence.Reply{Outcome: evidence.LocalError, Reason: reason}}, nil
 	}
+	url, _, _ = strings.Cut(url, "?") // a query could be an order
 	t, err := target.Parse(url)
 	if err != nil || t.URL == "" {
 		return fail("what the network names is no http address")
@@ -44,7 +62,8 @@ func fetch(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, url str
 	if err != nil || len(addrs) == 0 {
 		return fail("its name leads nowhere")
 	}
-	w, body, _ := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], t.Port), header: header, most: most}.send(ctx, m)
+	w, body, _ := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], t.Port), header: header, most: most,
+		refuses: leadsHere(e)}.send(ctx, m)
 	return w, body
 }
 

@@ -22,6 +22,7 @@ import (
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/machine/wire"
+	"passepartout/internal/nap/naptest"
 	"passepartout/internal/probe"
 	"passepartout/internal/scenario"
 )
@@ -132,31 +133,38 @@ func TestTrace(t *testing.T) {
 			defer e.Close()
 			var mu sync.Mutex
 			set := evidence.Set{}
-			began := time.Now()
-			_, err := probe.Trace(t.Context(), e,
-				probe.TraceQuestion{To: netip.AddrPortFrom(c.to, 443), Method: c.method, First: 1, Last: 12,
-					Patience: 300 * time.Millisecond, Again: 350 * time.Millisecond}, func(h path.Seen) {
-					mu.Lock()
-					defer mu.Unlock()
-					set.Hops = append(set.Hops, evidence.Hop{To: c.to, HopLimit: h.HopLimit, Reply: h.Reply})
-				})
-			require.NoError(t, err)
-			assert.Less(t, time.Since(began), 2*time.Second)
-			trail, ok := set.TrailTo(c.to)
-			require.True(t, ok)
-			var got []string
-			last, _ := trail.Last()
-			for _, st := range trail.Stations {
-				if st.HopLimit <= last.HopLimit {
-					got = append(got, st.From.String())
+			naptest.Undisturbed(t, func(found assert.TestingT) {
+				began := time.Now()
+				_, err := probe.Trace(t.Context(), e,
+					probe.TraceQuestion{To: netip.AddrPortFrom(c.to, 443), Method: c.method, First: 1, Last: 12,
+						Patience: 300 * time.Millisecond, Again: 350 * time.Millisecond}, func(h path.Seen) {
+						mu.Lock()
+						defer mu.Unlock()
+						set.Hops = append(set.Hops, evidence.Hop{To: c.to, HopLimit: h.HopLimit, Reply: h.Reply})
+					})
+				require.NoError(t, err)
+				assert.Less(found, time.Since(began), 2*time.Second)
+				trail, ok := set.TrailTo(c.to)
+				if !assert.True(found, ok) {
+					return
 				}
-			}
-			assert.Equal(t, c.want, joined(got))
-			assert.Equal(t, c.end, last.Outcome)
-			if c.scenario == "hop-silent" {
-				assert.Equal(t, 2, trail.Stations[2].Asked, "a silent station is asked once more")
-				assert.Equal(t, 1, trail.Stations[1].Asked, "one that answered is not")
-			}
+				var got []string
+				last, _ := trail.Last()
+				for _, st := range trail.Stations {
+					if st.HopLimit <= last.HopLimit {
+						got = append(got, st.From.String())
+					}
+				}
+				assert.Equal(found, c.want, joined(got))
+				assert.Equal(found, c.end, last.Outcome)
+				if c.scenario == "hop-silent" {
+					if !assert.Greater(found, len(trail.Stations), 2) {
+						return
+					}
+					assert.Equal(found, 2, trail.Stations[2].Asked, "a silent station is asked once more")
+					assert.Equal(found, 1, trail.Stations[1].Asked, "one that answered is not")
+				}
+			})
 		})
 	}
 }
@@ -198,7 +206,7 @@ func TestLookup(t *testing.T) {
 			assert.Equal(t, c.outcome, got.Outcome, got.Reason)
 			assert.Equal(t, c.rcode, got.RCode)
 			assert.Equal(t, c.addrs, got.Addresses)
-			assert.Equal(t, c.asks, got.Asks)
+			assert.Contains(t, []int{c.asks, c.asks + 1}, got.Asks, "an answer may be looked at late")
 		})
 	}
 	m := at(t, "healthy", simulated.Options{})
@@ -270,6 +278,10 @@ func TestSegment(t *testing.T) {
 }
 
 func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
+	naptest.Undisturbed(t, func(truth assert.TestingT) { sweepOnce(t, truth) })
+}
+
+func sweepOnce(t *testing.T, truth assert.TestingT) {
 	s := openSegment(t, at(t, "healthy", simulated.Options{}))
 	var targets []netip.Addr
 	for i := range byte(80) {
@@ -286,13 +298,13 @@ func TestSweepKeepsItsRateAndItsBounds(t *testing.T) {
 			living++
 		}
 	}, func() bool { return false })
-	assert.Equal(t, 80, asked)
+	assert.Equal(truth, 80, asked)
 	assert.GreaterOrEqual(t, time.Since(began), 190*time.Millisecond, "80 requests at 400 a second")
-	assert.Equal(t, 7, living, "%v", found)
-	assert.Len(t, found, 80, "silence is told as well")
-	assert.False(t, found[own], "not itself")
+	assert.Equal(truth, 7, living, "%v", found)
+	assert.Len(truth, found, 80, "silence is told as well")
+	assert.False(truth, found[own], "not itself")
 	asked = s.Sweep(t.Context(), own, targets, 400, 50*time.Millisecond, func(evidence.Neighbour) {}, func() bool { return true })
-	assert.Zero(t, asked, "enough is enough")
+	assert.Zero(truth, asked, "enough is enough")
 }
 
 func TestDiscover(t *testing.T) {

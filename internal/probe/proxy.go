@@ -33,8 +33,9 @@ func hostOf(proxy *url.URL) (target.Target, error) {
 	return target.Parse(host + ":" + port)
 }
 
-// AskWebVia sends the request for the target's URL through a proxy, as programs do that are set to ask it.
-func AskWebVia(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, proxy *url.URL) evidence.Web {
+// AskWebVia sends the request for the target's URL through a proxy, as programs do that are set to ask it. One that the network has named
+// is not asked on this machine itself.
+func AskWebVia(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t target.Target, proxy *url.URL, named bool) evidence.Web {
 	out := evidence.Web{URL: t.URL, Via: wiretext.Clean(proxy.Host)}
 	host, err := hostOf(proxy)
 	if err != nil {
@@ -46,7 +47,11 @@ func AskWebVia(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, t t
 		out.Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: "the proxy's name leads nowhere"}
 		return out
 	}
-	w, _, err := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], host.Port), proxy: proxy}.send(ctx, m)
+	q := webRequest{target: t, to: netip.AddrPortFrom(addrs[0], host.Port), proxy: proxy}
+	if named {
+		q.refuses = leadsHere(e)
+	}
+	w, _, err := q.send(ctx, m)
 	// the way is open: what failed is the service's
 	if err != nil && t.TLS && w.Outcome == evidence.Malformed && w.Status == http.StatusOK {
 		w.Flaw, _ = flawOf(err, time.Now())

@@ -66,7 +66,7 @@ func TestAskWebVia(t *testing.T) {
 		require.NoError(t, err)
 		proxy, err := url.Parse(c.proxy)
 		require.NoError(t, err)
-		w := probe.AskWebVia(within(t, 3*time.Second), m, e, want, proxy)
+		w := probe.AskWebVia(within(t, 3*time.Second), m, e, want, proxy, false)
 		assert.Equal(t, c.outcome, w.Outcome, "%s by %s: %s", c.url, c.proxy, w.Reason)
 		assert.Equal(t, c.status, w.Status, c.url)
 	}

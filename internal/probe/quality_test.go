@@ -1,6 +1,7 @@
 package probe_test
 
 import (
+	"fmt"
 	"net/netip"
 	"sync"
 	"testing"
@@ -31,15 +32,18 @@ func TestSize(t *testing.T) {
 		{"mtu-too-large", gateway, 4000, 1500, 1501, false, ""},
 	} {
 		for _, p := range []simulated.Privilege{simulated.Full, simulated.Unprivileged} {
-			e := probe.NewEchoer(at(t, c.scenario, simulated.Options{Privilege: p}), "")
-			s, ok := probe.Size(within(t, 10*time.Second), e,
-				probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 120 * time.Millisecond }})
-			e.Close()
-			require.True(t, ok, "%s %v, permissions %v", c.scenario, c.to, p)
-			assert.Equal(t, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told}, "%s %v, permissions %v", c.scenario, c.to, p)
-			if c.told {
-				assert.Equal(t, c.from, s.From.String())
-			}
+			t.Run(fmt.Sprint(c.scenario, " ", c.to, " ", p), func(t *testing.T) {
+				t.Parallel()
+				e := probe.NewEchoer(at(t, c.scenario, simulated.Options{Privilege: p}), "")
+				defer e.Close()
+				s, ok := probe.Size(within(t, time.Minute), e,
+					probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 500 * time.Millisecond }})
+				require.True(t, ok)
+				assert.Equal(t, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told})
+				if c.told {
+					assert.Equal(t, c.from, s.From.String())
+				}
+			})
 		}
 	}
 	e := probe.NewEchoer(at(t, "healthy", simulated.Options{}), "")

@@ -294,6 +294,12 @@ func (s *Segment) AskAllNodes(from netip.Addr) error {
 	return s.port.Send(wire.AllNodesEcho(s.port.Hardware(), from))
 }
 
+// mostRest is the longest that Rest lasts.
+const mostRest = 2 * time.Second
+
+// Rest waits nine times as long as what began then has taken, so that what is repeated takes a tenth of a processor at most.
+func Rest(ctx context.Context, began time.Time) { Sleep(ctx, min(9*time.Since(began), mostRest)) }
+
 // Sleep waits; false if ctx ended first.
 func Sleep(ctx context.Context, d time.Duration) bool {
 	if d <= 0 {

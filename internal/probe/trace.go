@@ -49,6 +49,8 @@ type tracer struct {
 	answered    map[[2]int]bool // hop limit and flow, in any round
 	farthest    int             // the greatest hop limit that brought an answer
 	destination int             // the least hop limit with which the destination itself was reached
+	expired     map[int]int     // by flow, the greatest hop limit that ran out at a router
+	settling    map[int]bool    // the flows whose distance is being asked
 }
 
 // Trace sends one packet for each hop limit, all at once, and those that stayed silent once more; then round after round, as far as the
@@ -61,7 +63,8 @@ func Trace(ctx context.Context, e *Echoer, q TraceQuestion, report func(path.See
 	if q.Interval == 0 {
 		q.Interval = time.Second
 	}
-	t := &tracer{TraceQuestion: q, report: report, began: time.Now(), answered: map[[2]int]bool{}, destination: q.Last + 1}
+	t := &tracer{TraceQuestion: q, report: report, began: time.Now(), answered: map[[2]int]bool{}, destination: q.Last + 1,
+		expired: map[int]int{}, settling: map[int]bool{}}
 	for n := range max(q.Flows, 1) {
 		f, err := openHops(e, q.To, q.Method, n)
 		if err != nil {
@@ -116,23 +119,83 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 				if ctx.Err() != nil && !r.Came() {
 					return // cut short: says nothing
 				}
-				t.mu.Lock()
-				if r.Came() {
-					t.answered[key], answered[key] = true, true
-					t.farthest = max(t.farthest, hop)
-				}
-				if (r.Outcome == evidence.Answered || r.Outcome == evidence.Refused) && hop < t.destination {
-					t.destination = hop
-				}
-				complete := t.complete(last, answered)
-				t.mu.Unlock()
-				if complete {
+				if complete, settle := t.take(key, r, last, answered); complete {
 					defer done()
+				} else if settle {
+					own.Go(func() {
+						defer guard.Goroutine()
+						if t.settle(ctx, f, i, 2*r.RTT, func(hop int, r evidence.Reply) {
+							t.report(path.Seen{HopLimit: hop, Flow: i, Round: n, At: at, Reply: r})
+						}, last, answered) {
+							done()
+						}
+					})
+				}
+				if !r.Came() && t.onceAFlow(hop) {
+					return // its packet was one of several of a flow that reached the destination, which answers the first
 				}
 				t.report(path.Seen{HopLimit: hop, Flow: i, Round: n, At: at, Reply: r})
 			})
 		}
 	}
+}
+
+// take notes an answer, or silence, and reports whether all that matters has been answered, and whether the distance of the destination has
+// to be asked.
+func (t *tracer) take(key [2]int, r evidence.Reply, last int, answered map[[2]int]bool) (complete, settle bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	hop, i := key[0], key[1]
+	if r.Came() {
+		t.answered[key], answered[key] = true, true
+		t.farthest = max(t.farthest, hop)
+	}
+	switch r.Outcome {
+	case evidence.Expired:
+		t.expired[i] = max(t.expired[i], hop)
+	case evidence.Answered, evidence.Refused:
+		t.destination = min(t.destination, hop)
+		settle = t.Method != TraceICMP && !t.settling[i]
+		t.settling[i] = true
+	}
+	return t.complete(last, answered), settle
+}
+
+// onceAFlow reports whether a packet with a hop limit reached a destination that may answer one packet of a flow alone: to the others of a
+// connection it keeps silent (RFC 9293 §3.10.7.4), and port unreachable is rationed (RFC 1812 §4.3.2.8).
+func (t *tracer) onceAFlow(hop int) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.Method != TraceICMP && hop >= t.destination
+}
+
+// settle asks how far away a destination really is that has answered a flow: packets overtake each other on the way, and the one that it
+// answered need not be the one with the least hop limit. Those with lower ones are asked again, one at a time. It reports whether all that
+// matters has been answered with that.
+func (t *tracer) settle(ctx context.Context, f hopAsker, flow int, grace time.Duration, report func(int, evidence.Reply), last int,
+	answered map[[2]int]bool) (complete bool) {
+	for Sleep(ctx, grace) { // what was sent together with the answered one may still come
+		t.mu.Lock()
+		hop := t.destination - 1
+		over := hop <= t.expired[flow] || hop < t.First || answered[[2]int{hop, flow}]
+		t.mu.Unlock()
+		if over {
+			return complete
+		}
+		ask, cancel := context.WithTimeout(ctx, t.Patience)
+		r := f.send(hop)(ask)
+		cancel()
+		if !r.Came() {
+			return complete
+		}
+		complete, _ = t.take([2]int{hop, flow}, r, last, answered)
+		report(hop, r)
+		if r.Outcome == evidence.Expired {
+			return complete
+		}
+		grace = 0
+	}
+	return complete
 }
 
 // complete reports whether the destination and every station before it have answered: whatever else is under way went beyond it.

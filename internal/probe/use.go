@@ -52,7 +52,7 @@ func TryUse(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, q UseQ
 		if !q.Request {
 			return Use{Works: true} // what stands behind the proxy shows only when it is asked
 		}
-		return useOf(AskWebVia(ctx, m, e, t, proxy))
+		return useOf(AskWebVia(ctx, m, e, t, proxy, false))
 	}
 	if q.Patience == 0 {
 		q.Patience = usePatience

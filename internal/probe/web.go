@@ -88,10 +88,13 @@ type webRequest struct {
 	iface      string
 	header     http.Header
 	unverified bool // whatever certificate is shown
-	most       int64
+	// why a request that the network has named is not sent to an address; "" if it is. nil: whoever is asked was named by this machine's user
+	refuses func(netip.Addr) string
+	most    int64
 }
 
-// send sends the request and reads up to most octets of the answer's body.
+// send sends the request and reads up to most octets of the answer's body. With ctx it ends, whatever the other side does: an upgraded
+// connection is nobody's to read (RFC 9110 §15.2.2).
 func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.Web, body []byte, err error) {
 	out = evidence.Web{URL: q.target.URL, To: q.to}
 	if q.proxy != nil {
@@ -99,17 +102,30 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 	}
 	reply := evidence.Reply{}
 	var said opening
+	var conn net.Conn
+	defer func() {
+		if conn != nil {
+			conn.Close()
+		}
+	}()
 	transport := &http.Transport{
 		DisableKeepAlives: true,
 		Proxy:             http.ProxyURL(q.proxy),
 		TLSClientConfig: &tls.Config{RootCAs: m.Roots(), ServerName: q.target.Host(), MinVersion: tls.VersionTLS12,
 			InsecureSkipVerify: q.unverified},
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			conn, r := m.Connect(ctx, machine.ConnectConfig{To: q.to, Interface: q.iface})
+			if q.refuses != nil {
+				if why := q.refuses(q.to.Addr()); why != "" {
+					reply = evidence.Reply{Outcome: evidence.LocalError, Reason: why}
+					return nil, errors.New(why)
+				}
+			}
+			opened, r := m.Connect(ctx, machine.ConnectConfig{To: q.to, Interface: q.iface})
 			if reply = r; r.Outcome != evidence.Answered {
 				return nil, errors.New(r.Outcome.String())
 			}
-			return &overheard{Conn: conn, said: &said}, nil
+			conn = opened
+			return &overheard{Conn: opened, said: &said}, nil
 		},
 		OnProxyConnectResponse: func(_ context.Context, _ *url.URL, _ *http.Request, r *http.Response) error {
 			out.Status = r.StatusCode // replaced when the service itself answers
@@ -144,7 +160,9 @@ func (q webRequest) send(ctx context.Context, m machine.Machine) (out evidence.W
 		return out, nil, err
 	}
 	defer resp.Body.Close()
-	body, _ = io.ReadAll(io.LimitReader(resp.Body, max(q.most, 1<<10)))
+	if resp.StatusCode != http.StatusSwitchingProtocols {
+		body, _ = io.ReadAll(io.LimitReader(resp.Body, max(q.most, 1<<10)))
+	}
 	out.Status, out.Location = resp.StatusCode, wiretext.Clean(resp.Header.Get("Location"))
 	out.Relay = wiretext.Clean(resp.Header.Get("Via"))
 	out.Reply = evidence.Reply{Outcome: evidence.Answered, From: q.to.Addr(), RTT: time.Since(began)}

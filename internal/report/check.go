@@ -61,6 +61,13 @@ type verdictJSON struct {
 	Also       []otherJSON        `json:"also"`
 	Candidates []fault.ID         `json:"candidates"`
 	Next       []string           `json:"next"`
+	Mends      []mendJSON         `json:"mends"`
+}
+
+// mendJSON is a change of this machine that would mend it, as the commands that make it.
+type mendJSON struct {
+	Title    string   `json:"title"`
+	Commands []string `json:"commands"`
 }
 
 type otherJSON struct {
@@ -95,7 +102,10 @@ type remarkJSON struct {
 
 func verdictOf(r verdict.Result) verdictJSON {
 	v := verdictJSON{Zone: r.Zone, Fault: r.Fault, Confidence: r.Confidence, Sentence: r.Sentence, Also: []otherJSON{},
-		Candidates: some(r.Candidates), Next: some(r.Next)}
+		Candidates: some(r.Candidates), Next: some(r.Next), Mends: []mendJSON{}}
+	for _, x := range r.Mends {
+		v.Mends = append(v.Mends, mendJSON{x.Title, x.Change.Commands()})
+	}
 	for _, o := range r.Also {
 		v.Also = append(v.Also, otherJSON{o.Zone, o.Fault, o.Sentence})
 	}
@@ -189,6 +199,12 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 		b.WriteString("\nNext\n")
 		for _, n := range r.Next {
 			fmt.Fprintf(&b, "  · %s\n", n)
+		}
+	}
+	for _, x := range r.Mends {
+		fmt.Fprintf(&b, "\n%s, from here:\n", x.Title)
+		for _, line := range x.Change.Commands() {
+			fmt.Fprintf(&b, "  passepartout %s\n", line)
 		}
 	}
 	for _, q := range r.Questions {

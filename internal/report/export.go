@@ -12,6 +12,7 @@ import (
 
 	"passepartout/internal/core/series"
 	"passepartout/internal/draw"
+	"passepartout/internal/plainfile"
 )
 
 // Export is what a view can be written as: a page to draw, if it has one, and the data by a file name's ending.
@@ -61,7 +62,7 @@ func (e Export) Save(path string) error {
 		return err
 	}
 	if write, ok := e.Data[strings.ToLower(filepath.Ext(path))]; ok {
-		return draw.WholeFile(path, write)
+		return plainfile.Write(path, write)
 	}
 	return e.Page().WriteFile(path)
 }

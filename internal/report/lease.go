@@ -120,7 +120,10 @@ func LeasesText(w io.Writer, all []lease.Lease, flaws []lease.Flaw, now time.Tim
 			fmt.Fprintf(&b, "  ! %s\n", r)
 		}
 	}
-	if len(all) == 0 {
+	switch {
+	case len(all) == 0 && len(flaws) > 0:
+		b.WriteString("No lease could be read here, and not everything was: the address may be set by hand, or leased.\n")
+	case len(all) == 0:
 		b.WriteString("No DHCP client has written down a lease here: the address is set by hand, or there is none.\n")
 	}
 	for _, f := range flaws {

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -140,8 +139,9 @@ func (n Neighbours) WriteText(w io.Writer) error {
 
 // WriteCSV writes one line a neighbour (RFC 4180).
 func (n Neighbours) WriteCSV(w io.Writer) error {
-	c := csv.NewWriter(w)
-	_ = c.Write([]string{"address", "hardware_address", "vendor", "state", "name", "name_source", "documented", "marks"})
+	if err := csvRow(w, "address", "hardware_address", "vendor", "state", "name", "name_source", "documented", "marks"); err != nil {
+		return err
+	}
 	for _, r := range n.Rows {
 		name, source, documented := "", "", ""
 		if len(r.Names) > 0 {
@@ -150,10 +150,11 @@ func (n Neighbours) WriteCSV(w io.Writer) error {
 		if n.HasHome {
 			documented = n.Home.Use(r.Address)
 		}
-		_ = c.Write([]string{r.Address.String(), r.Hardware.String(), oui.Of(r.Hardware), r.Words, name, source, documented, MarkWords(r)})
+		if err := csvRow(w, r.Address, r.Hardware, oui.Of(r.Hardware), r.Words, name, source, documented, MarkWords(r)); err != nil {
+			return err
+		}
 	}
-	c.Flush()
-	return c.Error()
+	return nil
 }
 
 // NameWords are a neighbour's first name and who gives it; "" if it has none.

@@ -117,7 +117,9 @@ func (o Ping) Probe(s *watch.Subject, r watch.Result) error {
 		out.RTT = &t
 	}
 	if word == "unreachable" {
-		out.ICMPType, out.ICMPCode, out.Reason = &r.ICMPType, &r.ICMPCode, Reason(r.Reply)
+		if out.Reason = Reason(r.Reply); r.ICMPType > 0 { // a connection is refused without one
+			out.ICMPType, out.ICMPCode = &r.ICMPType, &r.ICMPCode
+		}
 	}
 	if word == "local-error" || word == "timeout" {
 		out.Reason = r.Reply.Reason
@@ -227,6 +229,8 @@ func csvRow(w io.Writer, values ...any) error {
 	row := make([]string, len(values))
 	for i, v := range values {
 		switch v := v.(type) {
+		case string:
+			row[i] = cell(v)
 		case *float64:
 			if v != nil {
 				row[i] = fmt.Sprint(*v)
@@ -245,4 +249,12 @@ func csvRow(w io.Writer, values ...any) error {
 	}
 	out.Flush()
 	return out.Error()
+}
+
+// cell is text as a spreadsheet takes it for text: what begins as a formula does, and may come from the network, is quoted.
+func cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@", rune(text[0])) {
+		return "'" + text
+	}
+	return text
 }

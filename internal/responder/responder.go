@@ -8,6 +8,8 @@ import (
 	"net/netip"
 	"syscall"
 
+	"golang.org/x/time/rate"
+
 	"passepartout/internal/core/farend"
 )
 
@@ -20,6 +22,7 @@ type Arrival struct {
 // Serve answers on conn until it is closed. heard may be nil; it is called from one goroutine.
 func Serve(conn net.PacketConn, heard func(Arrival)) error {
 	var tally farend.Tally
+	limits := newLimits()
 	buf := make([]byte, 2*farend.Size+1)
 	for {
 		n, from, err := conn.ReadFrom(buf)
@@ -33,10 +36,10 @@ func Serve(conn net.PacketConn, heard func(Arrival)) error {
 			return err
 		}
 		peer, ok := addrPort(from)
-		if !ok {
+		if !ok || !limits.allow(peer.Addr()) {
 			continue
 		}
-		answer, run, ok := tally.Take(buf[:n], peer.Addr())
+		answer, run, ok := tally.Take(buf[:n], peer)
 		if !ok {
 			continue
 		}
@@ -45,6 +48,38 @@ func Serve(conn net.PacketConn, heard func(Arrival)) error {
 		}
 		_, _ = conn.WriteTo(answer, from) // that it does not get back is what this is for
 	}
+}
+
+// How many questions are taken: of one address, and in all. A run sends about a dozen.
+const (
+	fromOne      = 20 // a second
+	fromOneAtOne = 60
+	inAll        = 400 // a second
+	mostKnown    = 4096
+)
+
+// limits bound what anybody can make this machine send.
+type limits struct {
+	all   *rate.Limiter
+	known map[netip.Addr]*rate.Limiter
+}
+
+func newLimits() *limits {
+	return &limits{all: rate.NewLimiter(inAll, inAll), known: map[netip.Addr]*rate.Limiter{}}
+}
+
+// allow reports whether a datagram of that address may be looked at.
+func (l *limits) allow(a netip.Addr) bool {
+	who := farend.Network(a)
+	one := l.known[who]
+	if one == nil {
+		if len(l.known) >= mostKnown { // the bound for all still holds
+			clear(l.known)
+		}
+		one = rate.NewLimiter(fromOne, fromOneAtOne)
+		l.known[who] = one
+	}
+	return one.Allow() && l.all.Allow()
 }
 
 func addrPort(a net.Addr) (netip.AddrPort, bool) {

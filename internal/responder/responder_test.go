@@ -44,3 +44,28 @@ func TestServe(t *testing.T) {
 	assert.NoError(t, <-ended, "closed is the usual end")
 	assert.ErrorIs(t, responder.Serve(broken{}, nil), assert.AnError, "a port that is gone is not asked for ever")
 }
+
+// Who asks without end gets so many answers, and then few: nobody can be flooded with answers, whoever he is.
+func TestServeKeepsItsRate(t *testing.T) {
+	conn, err := net.ListenPacket("udp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer conn.Close()
+	go func() { _ = responder.Serve(conn, nil) }()
+	asker, err := net.Dial("udp4", conn.LocalAddr().String())
+	require.NoError(t, err)
+	defer asker.Close()
+	question := farend.Question(farend.Token([8]byte{7}), false)
+	began := time.Now()
+	for range 2000 {
+		_, _ = asker.Write(question)
+	}
+	answers, buf := 0, make([]byte, 1<<10)
+	for asker.SetReadDeadline(time.Now().Add(300*time.Millisecond)) == nil {
+		if _, err := asker.Read(buf); err != nil {
+			break
+		}
+		answers++
+	}
+	assert.Greater(t, answers, 10, "a run is answered")
+	assert.LessOrEqual(t, answers, 60+20*int(time.Since(began)/time.Second+1), "a flood is not")
+}

@@ -25,7 +25,9 @@ type Site struct {
 type Segment struct {
 	Delay Duration `yaml:"delay"` // one way
 	Loss  float64  `yaml:"loss"`  // percent of frames, each by itself
-	MTU   int      `yaml:"mtu"`   // octets of an IP packet that it carries; larger ones vanish. 0: 1500
+	// by how much the delay wavers, on top of it: a frame takes one of three lanes at random, so that one may overtake another
+	Jitter Duration `yaml:"jitter"`
+	MTU    int      `yaml:"mtu"` // octets of an IP packet that it carries; larger ones vanish. 0: 1500
 
 	Bursts     Bursts `yaml:"bursts"`
 	Switch     string `yaml:"switch"`     // the name of the switch that it is, told to its ports by LLDP; "": it says nothing
@@ -146,6 +148,7 @@ type Route struct {
 	Metric int          `yaml:"metric"`
 	Refuse string       `yaml:"refuse"` // blackhole, unreachable or prohibit, in place of via
 	Table  int          `yaml:"table"`  // 0: the main one
+	Source netip.Addr   `yaml:"source"` // spoken from; zero: the address in whose network the next hop lies
 	Or     netip.Addr   `yaml:"or"`     // a second next hop: each flow takes one of the two, by addresses and ports (UDP, TCP)
 }
 
@@ -244,6 +247,8 @@ type Lookup struct {
 	From  netip.Prefix `yaml:"from"`
 	To    netip.Prefix `yaml:"to"`
 	Table int          `yaml:"table"`
+	// 0: 1000 for the first of a node, 1001 for the next
+	Priority int `yaml:"priority"`
 }
 
 // Applies reports whether the rule is about what a node sends from an address of its own.

@@ -3,6 +3,7 @@ package scenario
 import (
 	"cmp"
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"strings"
@@ -98,14 +99,22 @@ type Bursts struct {
 // Treatment is what a segment does to frames at one moment.
 type Treatment struct {
 	Delay time.Duration
+	Lane  int     // of this frame: it cannot overtake those of the same lane
 	Loss  float64 // 0 to 1, each frame by itself
 	MTU   int
 }
+
+// Lanes is how many ways a frame can take through a segment whose delay wavers.
+const Lanes = 3
 
 // TreatmentAt gives what a segment does to frames at a time after the start.
 func (s *Scenario) TreatmentAt(name string, after time.Duration) Treatment {
 	g := s.Site.Segments[name]
 	t := Treatment{Delay: time.Duration(g.Delay), Loss: g.Loss / 100, MTU: cmp.Or(g.MTU, ethernetMTU)}
+	if g.Jitter > 0 {
+		t.Lane = rand.IntN(Lanes)
+		t.Delay += time.Duration(g.Jitter) * time.Duration(t.Lane) / (Lanes - 1)
+	}
 	if b := g.Bursts; b.Every > 0 && after%time.Duration(b.Every) < time.Duration(b.For) {
 		t.Loss = 1
 	}
@@ -121,7 +130,7 @@ func (s *Scenario) TreatmentAt(name string, after time.Duration) Treatment {
 // Shaped reports whether a segment ever does anything to frames but pass them on.
 func (s *Scenario) Shaped(name string) bool {
 	g := s.Site.Segments[name]
-	return g.Loss > 0 || g.MTU > 0 || g.Bursts.Every > 0 ||
+	return g.Loss > 0 || g.MTU > 0 || g.Jitter > 0 || g.Bursts.Every > 0 ||
 		slices.ContainsFunc(s.Timeline.Events, func(e Event) bool { return e.Segment == name })
 }
 

@@ -4,11 +4,10 @@ package sheetfile
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/plainfile"
 )
 
 // The fields of the file, as they are written.
@@ -73,20 +73,9 @@ const mostOctets = 4 << 20
 
 // Read reads a sheet. An error names the file, the line, what is wrong there and how to mend it.
 func Read(path string) (*site.Sheet, error) {
-	info, err := os.Stat(path)
+	raw, err := plainfile.Read(path, mostOctets)
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("site sheet %s: %w", wiretext.Clean(path), err)
-	}
-	if info.IsDir() || info.Size() > mostOctets {
-		return nil, fmt.Errorf("site sheet %s: give a file of at most %d MiB", wiretext.Clean(path), mostOctets>>20)
-	}
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("site sheet %s: it cannot be read", wiretext.Clean(path))
+		return nil, fmt.Errorf("site sheet %w", err)
 	}
 	s, err := Parse(raw, wiretext.Clean(filepath.Base(path)))
 	if err != nil {
@@ -128,6 +117,9 @@ func Parse(raw []byte, name string) (s *site.Sheet, err error) {
 	if i := bytes.IndexByte(raw, 0); i >= 0 {
 		return nil, flaw{name, 1 + bytes.Count(raw[:i], []byte("\n")), "this is no text"}
 	}
+	if line, why := costly(raw); why != "" {
+		return nil, flaw{name, line, why}
+	}
 	var f fileSheet
 	if err := yaml.UnmarshalWithOptions(raw, &f, yaml.Strict()); err != nil {
 		return nil, syntax(name, err)
@@ -137,6 +129,41 @@ func Parse(raw []byte, name string) (s *site.Sheet, err error) {
 		r.tree = parsed.Docs[0].Body
 	}
 	return r.sheet(f)
+}
+
+// mostNested is how deep brackets may stand in each other: a sheet has two.
+const mostNested = 16
+
+// anchor is what a value begins with that names another place of the file, or is named by it (YAML 1.2 §6.9.2, §7.1).
+var anchor = regexp.MustCompile(`(?:^|[:,\[{?-][ \t]+|[\[{,]|^[ \t]+)[&*][^ \t]|(?:^|[ \t{,])<<[ \t]*:`)
+
+// costly finds what a small file can make a parser spend all memory and time on, and what a sheet never has: brackets within brackets, and
+// places that stand for others.
+func costly(raw []byte) (line int, why string) {
+	depth := 0
+	for text := range bytes.Lines(raw) {
+		line++
+		text, _, _ = bytes.Cut(text, []byte(" #"))
+		if anchor.Match(text) {
+			return line, "anchors, aliases and merges are not read: write the value out"
+		}
+		indent := len(text) - len(bytes.TrimLeft(text, " -\t"))
+		if indent > 4*mostNested {
+			return line, fmt.Sprintf("nested deeper than %d levels", mostNested)
+		}
+		for _, c := range text {
+			switch c {
+			case '[', '{':
+				depth++
+			case ']', '}':
+				depth = max(0, depth-1)
+			}
+			if depth > mostNested {
+				return line, fmt.Sprintf("brackets nested deeper than %d levels", mostNested)
+			}
+		}
+	}
+	return 0, ""
 }
 
 // syntax turns the YAML library's error, "[3:5] message" and a picture of the file, into one line.

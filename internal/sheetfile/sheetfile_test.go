@@ -70,6 +70,11 @@ func TestErrors(t *testing.T) {
 		{"a field that is not known", "vlan: 40", "vlann: 40", `line 12: unknown field "vlann"`},
 		{"no YAML", "networks:", "networks: [", "pier.yaml: line "},
 		{"no networks", "networks:\n", "networks: []\nother:\n", "pier.yaml: line "},
+		{"brackets without end", "networks:", "networks: " + strings.Repeat("[", 24_000), "line 2: brackets nested deeper"},
+		{"an alias", "duplex: full", "duplex: *all", "line 10: anchors, aliases and merges are not read"},
+		{"an anchor", "duplex: full", "duplex: &all full", "line 10: anchors"},
+		{"a merge", "duplex: full", "<<: {duplex: full}", "line 10: anchors"},
+		{"an ampersand in a name", "name: ticket-03,", "name: 'fish & chips',", ""},
 		{"control characters", "name: ticket-03,", `name: "ticket\x1b[31m",`, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -6,12 +6,15 @@ import (
 	"errors"
 	"os"
 	"reflect"
+	"runtime"
 	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/term"
 
+	"passepartout/internal/acting"
 	"passepartout/internal/conductor"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
@@ -21,6 +24,7 @@ import (
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/guard"
+	"passepartout/internal/locale"
 	"passepartout/internal/machine"
 )
 
@@ -28,12 +32,15 @@ import (
 type Ground struct {
 	Machine   machine.Machine
 	Interface string
-	Complaint string                 // in the user's words; "" on a live machine
-	Targets   []string               // to choose from, the first one suggested
-	Sheet     *site.Sheet            // the documented network to compare with; nil if there is none
-	Responder target.Target          // our own responder at the far end, if there is one
-	Mended    func() (Ground, error) // in a demonstration: the same site after its repair; nil where nobody can be had to do it
-	Close     func()
+	Complaint string        // in the user's words; "" on a live machine
+	Targets   []string      // to choose from, the first one suggested
+	Sheet     *site.Sheet   // the documented network to compare with; nil if there is none
+	Responder target.Target // our own responder at the far end, if there is one
+	// in a demonstration: the same site after its repair; nil where nobody can be had to do it
+	Mended func() (Ground, error)
+	Needs  string                                          // what changing the machine needs and is not there
+	Hand   func(ctx context.Context) (*acting.Hand, error) // who changes the machine; nil: nobody
+	Close  func()
 }
 
 // Case is a scenario that can be chosen: its complaint, not its answer.
@@ -56,13 +63,23 @@ type Config struct {
 }
 
 // Run shows the program until the user leaves it. A panic in it ends it with the terminal as it was, and is an error.
-func Run(ctx context.Context, c Config) error { return run(ctx, c) }
+func Run(ctx context.Context, c Config) error {
+	var options []tea.ProgramOption
+	if runtime.GOOS != "windows" { // whose keys are no octets
+		options = append(options, tea.WithInput(keysOf(os.Stdin)))
+	}
+	if !locale.UTF8(os.Getenv) {
+		options = append(options, tea.WithOutput(locale.OfFile(os.Stdout)))
+	}
+	return run(ctx, c, options...)
+}
 
 func run(ctx context.Context, c Config, options ...tea.ProgramOption) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := newModel(ctx, c)
 	p := tea.NewProgram(m, append(options, tea.WithContext(ctx))...)
+	defer followSuspension(p)()
 	ended := make(chan struct{})
 	guard.OnPanic(func() {
 		cancel() // in its own time: while it is still being begun, nothing else would give the terminal back
@@ -94,8 +111,7 @@ const restoring = 2 * time.Second
 
 // IsTerminal reports whether a file is a terminal on which the program can be shown.
 func IsTerminal(f *os.File) bool {
-	info, err := f.Stat()
-	return err == nil && info.Mode()&os.ModeCharDevice != 0
+	return term.IsTerminal(f.Fd())
 }
 
 // The smallest screen that can be worked on.
@@ -138,6 +154,7 @@ type model struct {
 	moved      bool            // the user has chosen a check
 	notice     string
 	entry      entry
+	acts       acts
 	busy       string // what is being done in the background, that nothing else can be done beside
 
 	held    map[reflect.Type]any // what the views hold of their own
@@ -180,6 +197,7 @@ func (m *model) enter(g Ground) {
 
 // leave ends what runs on the present machine.
 func (m *model) leave() {
+	m.dismiss()
 	m.end()
 	if m.Ground.Close != nil {
 		m.Ground.Close()
@@ -201,6 +219,7 @@ func (m *model) end() {
 		m.case_ = nil
 	}
 	m.state, m.set, m.result = state.State{}, nil, verdict.Result{}
+	m.keys.mend.SetEnabled(false)
 }
 
 // Init implements tea.Model.
@@ -399,6 +418,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.take != nil {
 			return m, msg.take(m)
 		}
+	case actMsg:
+		return m, m.acted(msg)
+	case learntMsg:
+		m.learnt(msg)
 	case tea.KeyPressMsg:
 		cmd := m.press(msg)
 		return m, tea.Batch(cmd, m.look())
@@ -425,6 +448,7 @@ func (m *model) take(s state.State) {
 	if s.Round.Number > 0 && (m.set == nil || !sameButProbes(&was, &s)) {
 		_, result := s.Shown()
 		m.set, m.result = s.Latest(), result
+		m.keys.mend.SetEnabled(len(result.Mends) > 0)
 	}
 	if len(s.Past) > len(was.Past) { // another verdict has taken the place of the one that was
 		before := s.Past[len(s.Past)-1].Result
@@ -433,6 +457,7 @@ func (m *model) take(s state.State) {
 	if !m.moved {
 		m.selected = m.telling()
 	}
+	m.prove()
 }
 
 // sameButProbes reports whether nothing has come between two states of a case but the fates of probes and trials that told nothing new.

@@ -150,7 +150,14 @@ func (m *model) verdictLines(most int) []string {
 		next = "In the meantime: " + m.busy + " …"
 	}
 	r := &row{}
-	r.put(t.accent, " Next  ").put(t.text, fit(next, width-7))
+	here := ""
+	if len(m.result.Mends) > 0 && m.notice == "" && m.busy == "" {
+		here = "   g goes and does it"
+	}
+	r.put(t.accent, " Next  ").put(t.text, fit(next, width-7-len(here)))
+	if here != "" {
+		r.put(t.key, "   g").put(t.faint, strings.TrimPrefix(here, "   g"))
+	}
 	lines = append(lines, r.cut(m.width))
 	if ask {
 		found := "   w tells what you found"

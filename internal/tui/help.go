@@ -47,6 +47,7 @@ func (m *model) helpPage() []string {
 		"export": "write what is on screen: a drawing or the data",
 		"again":  "everything is asked again, now", "target": "ask for another target", "interface": "choose another interface",
 		"along the line": "walk along the line: each station opens the view on its matter",
+		"go and mend":    "from what the verdict advises to the change of this machine that does it",
 		"mended":         "in this demonstration: have the repair done, and run the same tests again",
 		"scenarios":      "look into another complaint",
 		"help":           "this page", "quit": "leave"}

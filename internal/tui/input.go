@@ -40,6 +40,8 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		return m.renew()
 	case key.Matches(k, m.keys.mended):
 		return m.mend()
+	case key.Matches(k, m.keys.mend) && m.set != nil:
+		return m.mendHere()
 	case key.Matches(k, m.keys.target):
 		return m.openQuestion()
 	case key.Matches(k, m.keys.ports):

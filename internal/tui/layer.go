@@ -55,19 +55,21 @@ func (m *model) close(l *layer) {
 
 // pressInList handles a key while a list is open.
 func (m *model) pressInList(k tea.KeyPressMsg, picked *int, list []string, choose func(string) tea.Cmd, leave func()) tea.Cmd {
+	last := max(0, len(list)-1) // a list may have grown shorter since, or empty
+	*picked = min(max(0, *picked), last)
 	switch {
 	case key.Matches(k, m.keys.up):
 		*picked = max(*picked-1, 0)
 	case key.Matches(k, m.keys.down):
-		*picked = min(*picked+1, len(list)-1)
+		*picked = min(*picked+1, last)
 	case k.String() == "pgup":
 		*picked = max(*picked-10, 0)
 	case k.String() == "pgdown":
-		*picked = min(*picked+10, len(list)-1)
+		*picked = min(*picked+10, last)
 	case k.String() == "home":
 		*picked = 0
 	case k.String() == "end":
-		*picked = len(list) - 1
+		*picked = last
 	case k.String() == "enter" && *picked < len(list):
 		return choose(list[*picked])
 	case k.String() == "esc":

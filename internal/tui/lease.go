@@ -65,7 +65,11 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 				own = fmt.Sprintf("%v, which the machine gave itself (RFC 3927)", self.Prefix.Addr())
 			}
 		}
-		head.put(t.text, "   "+own).put(t.faint, "   no lease is in force, and no DHCP client's file speaks for this interface")
+		why := "no lease is in force, and no DHCP client's file speaks for this interface"
+		if len(e.LeaseFlaws) > 0 {
+			why = fmt.Sprintf("no lease is known; %s: %s", e.LeaseFlaws[0].Source, e.LeaseFlaws[0].Why)
+		}
+		head.put(t.text, "   "+own).put(t.faint, "   "+why)
 		out := []string{head.cut(width)}
 		for _, old := range e.Leases {
 			if old.Interface == m.set.Interface {

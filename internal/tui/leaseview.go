@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
+	"passepartout/internal/plainfile"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -209,7 +210,7 @@ func (m *model) readFile(path string) (tea.Cmd, error) {
 
 // readCapture reads the exchanges in a file.
 func readCapture(ctx context.Context, path string) (*capturedFile, string, error) {
-	file, err := openPlain(path)
+	file, err := plainfile.Open(path)
 	if err != nil {
 		return nil, "", err
 	}

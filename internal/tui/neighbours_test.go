@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"net/netip"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"passepartout/internal/acting"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/scenario"
@@ -25,7 +27,10 @@ func standing(t *testing.T, name string, o simulated.Options, change func(*scena
 	}
 	site, err := simulated.Build(s, o)
 	require.NoError(t, err)
-	g := Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close}
+	g := Ground{Machine: site.Machine(), Targets: []string{s.Target}, Close: site.Close,
+		Hand: func(ctx context.Context) (*acting.Hand, error) {
+			return acting.Within(ctx, site.Machine().(acting.Machine)), nil
+		}}
 	if raw, _ := s.SheetText(); raw != nil {
 		g.Sheet, err = sheetfile.Parse(raw, s.Sheet)
 		require.NoError(t, err)

@@ -2,18 +2,14 @@ package tui
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/verdict"
-	"passepartout/internal/core/wiretext"
 )
 
 // entry is the line at the foot of a view in which something is typed.
@@ -121,26 +117,6 @@ func (m *model) say(v *view, words string) {
 		return
 	}
 	m.notice = words
-}
-
-// openPlain opens a file that somebody has named. What is no plain file is refused: a pipe would be waited for without end.
-func openPlain(path string) (*os.File, error) {
-	info, err := os.Stat(path)
-	if err == nil && !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s: it is no plain file", wiretext.Clean(path))
-	}
-	var file *os.File
-	if err == nil {
-		file, err = os.Open(path)
-	}
-	if err != nil {
-		var p *fs.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: %w", wiretext.Clean(path), err)
-	}
-	return file, nil
 }
 
 // ending is a reader that ends with a context.

@@ -3,7 +3,6 @@ package tui
 import (
 	"errors"
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/core/zone"
+	"passepartout/internal/plainfile"
 	"passepartout/internal/probe/watch"
 	"passepartout/internal/report"
 )
@@ -90,18 +90,9 @@ const mostInList = 1 << 20
 
 // readList reads a file that lists targets, in words or lines; what follows # on a line is left out.
 func readList(path string) (words []string, err error) {
-	file, err := openPlain(path)
+	raw, err := plainfile.Read(path, mostInList)
 	if err != nil {
 		return nil, err
-	}
-	defer file.Close()
-	raw, err := io.ReadAll(io.LimitReader(file, mostInList+1))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", wiretext.Clean(path), err)
-	}
-	if len(raw) > mostInList {
-		return nil, fmt.Errorf("%s: longer than %d octets; a list of targets has at most %d of them", wiretext.Clean(path), mostInList,
-			mostAtOnce)
 	}
 	for line := range strings.Lines(string(raw)) {
 		line, _, _ = strings.Cut(line, "#")

@@ -37,7 +37,8 @@ type view struct {
 var views []*view
 
 func init() { // they refer to each other by way of this list
-	views = []*view{overviewView, addressView, leaseView, neighboursView, namesView, reachView, pathView, countersView, suspectsView}
+	views = []*view{overviewView, addressView, leaseView, neighboursView, namesView, reachView, pathView, countersView, suspectsView,
+		actsView}
 }
 
 // hold gives what a view holds of its own, by its type; nil while it holds nothing.

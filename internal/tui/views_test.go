@@ -31,7 +31,7 @@ func TestALiveViewIsAValueAndALine(t *testing.T) {
 	type beats struct{ n, stopped int }
 	type seen struct{ n int }
 	adding(t, &view{
-		key: "0", name: "pulse", does: "how often it was looked", at: "path", live: true,
+		key: "z", name: "pulse", does: "how often it was looked", at: "path", live: true,
 		help: [][2]string{{"b", "one beat more"}}, foot: [][2]string{{"b", "beat"}},
 		open: func(m *model) {
 			if hold[beats](m) == nil {
@@ -65,8 +65,8 @@ func TestALiveViewIsAValueAndALine(t *testing.T) {
 		},
 	})
 	m := showing(t, 142, 44, nil)
-	press(m, "0")
-	shows(t, m, "0 beats", "0 pulse", "b beat")
+	press(m, "z")
+	shows(t, m, "0 beats", "z pulse", "b beat")
 	press(m, "b", "b")
 	shows(t, m, "2 beats")
 	whole(t, m, "a view that was added")
@@ -88,7 +88,7 @@ func TestALiveViewIsAValueAndALine(t *testing.T) {
 // What was looked up for a case that is left does not come into the next one.
 func TestNewsOfAnEarlierCaseIsDropped(t *testing.T) {
 	type seen struct{ who string }
-	v := &view{key: "0", name: "pulse", draw: func(m *model) []string { return make([]string, m.height-2) }}
+	v := &view{key: "z", name: "pulse", draw: func(m *model) []string { return make([]string, m.height-2) }}
 	adding(t, v)
 	m := showing(t, 142, 44, nil)
 	earlier := m.generation
@@ -107,13 +107,13 @@ func TestNewsOfAnEarlierCaseIsDropped(t *testing.T) {
 
 // A view that panics ends the program with its trace, and not as if all were well.
 func TestAPanicIsAnError(t *testing.T) {
-	adding(t, &view{key: "0", name: "broken", draw: func(*model) []string { panic("a mistake of ours") }})
+	adding(t, &view{key: "z", name: "broken", draw: func(*model) []string { panic("a mistake of ours") }})
 	keys, type_ := io.Pipe()
 	defer type_.Close()
 	var screen bytes.Buffer
 	go func() {
 		time.Sleep(500 * time.Millisecond)
-		_, _ = type_.Write([]byte("0"))
+		_, _ = type_.Write([]byte("z"))
 	}()
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()

@@ -66,6 +66,7 @@ type Route struct {
 	Metric    int
 	Table     int
 	Origin    Origin
+	Protocol  int  // who set it, as the system numbers them (rtnetlink(7)); 0: not told
 	OnLink    bool // the gateway is declared to be on the link though no prefix covers it
 	Verdict   RouteVerdict
 }

@@ -37,6 +37,20 @@ func (e *Endpoint) Check(name string) error {
 	return fmt.Errorf("%w: %q; this machine has %s", ErrNoInterface, name, strings.Join(names, ", "))
 }
 
+// CheckTarget refuses an address that means all hosts of a network of this machine (RFC 919 §7): nobody answers for it, and the system
+// sends nothing there.
+func (e *Endpoint) CheckTarget(a netip.Addr) error {
+	for _, i := range e.Interfaces {
+		for _, own := range i.Addresses {
+			if p := own.Prefix; p.Contains(a) && !subnet.Usable(p, a) && subnet.Last(p) == a && !e.Owns(a) {
+				return fmt.Errorf("%v means all hosts of %v, the network of %s, and not one; give one of them, or correct the mask if it is wrong",
+					a, p.Masked(), i.Name)
+			}
+		}
+	}
+	return nil
+}
+
 // mainTable is the routing table that is used where no rule says otherwise (RT_TABLE_MAIN).
 const mainTable = 254
 
@@ -51,6 +65,11 @@ func (e *Endpoint) DefaultRoutes(v6 bool) []Route {
 	}
 	slices.SortStableFunc(out, func(a, b Route) int { return a.Metric - b.Metric })
 	return out
+}
+
+// SeveralDefaults reports whether there is more than one default route in any family.
+func (e *Endpoint) SeveralDefaults() bool {
+	return len(e.DefaultRoutes(false)) > 1 || len(e.DefaultRoutes(true)) > 1
 }
 
 // Gateway returns the default gateway in force in the given family on that interface.

@@ -90,7 +90,8 @@ func TestEverythingInASetIsBroughtByAnObservation(t *testing.T) {
 			kinds[k] = true
 		}
 	}
-	about := []string{"Target", "Interface", "Endpoint", "Sheet", "Families", "Open", "Elapsed"} // the question, and how far it has come
+	// the question, and how far it has come
+	about := []string{"Target", "Interface", "Endpoint", "Sheet", "Families", "Before", "Open", "Elapsed"}
 	for _, f := range reflect.VisibleFields(reflect.TypeFor[evidence.Set]()) {
 		if !brought[f.Name] {
 			assert.Contains(t, about, f.Name)

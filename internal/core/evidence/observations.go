@@ -113,6 +113,10 @@ func (l Lookup) Has() bool {
 	return slices.ContainsFunc(l.Records, func(r Record) bool { return r.Type == l.Type })
 }
 
+// DNS64 as the type of a look-up asks a name server for the prefix under which it gives IPv4 addresses as IPv6 ones: for the IPv6 addresses
+// of the name ipv4only.arpa, which has none (RFC 7050 §3).
+const DNS64 = "DNS64"
+
 // AboutTarget reports whether the question was for the target's addresses, and not only whether the server lives or what a station is
 // called.
 func (l Lookup) AboutTarget() bool { return l.Type == "A" || l.Type == "AAAA" }
@@ -281,7 +285,9 @@ type Advertisement struct {
 	Prefixes  []AdvertisedPrefix
 	Resolvers []netip.Addr // RFC 8106 §5.1
 	Search    []string     // RFC 8106 §5.2
-	RTT       time.Duration
+	// the prefix of a translator to IPv4 (RFC 8781), or zero
+	Translation netip.Prefix `json:",omitzero"`
+	RTT         time.Duration
 
 	CaptivePortal string // RFC 8910 §2.3
 }

@@ -15,6 +15,10 @@ const (
 	Malformed           // an answer that breaks the protocol
 )
 
+// NoNextHop is the reason of a LocalError for a packet that could not leave because the next hop did not answer for its hardware address:
+// this machine has asked the segment, and nobody is there (RFC 1122 §2.3.2.2).
+const NoNextHop = "the next hop's hardware address is not to be had"
+
 var outcomeNames = [...]string{"not known", "answered", "silent", "refused", "unreachable", "hop limit reached", "not sent", "nonsense"}
 
 func (o Outcome) String() string { return outcomeNames[o] }

@@ -15,11 +15,13 @@ type Subject struct {
 	Target    target.Target
 	Interface string // the one that the local checks are about
 	Families  Families
+	Before    []netip.Addr `json:",omitempty"` // the addresses that the target's name had when it was looked up last
 }
 
 // Begin makes the set one about a question to a machine; nil for a sheet says that nothing is documented.
 func (s *Set) Begin(q Subject, e *endpoint.Endpoint, sheet *site.Sheet) {
 	s.Target, s.Interface, s.Families, s.Endpoint, s.Sheet = q.Target, q.Interface, q.Families, e, sheet
+	s.Before = q.Before
 }
 
 // Chosen is a further test that was made, with the suspects that it was to part.

@@ -65,8 +65,9 @@ type Set struct {
 	Target    target.Target
 	Interface string // the one that the local checks are about
 	Endpoint  *endpoint.Endpoint
-	Sheet     *site.Sheet // the documented network to compare with; nil if there is none
-	Families  Families    // which address families were allowed
+	Sheet     *site.Sheet  // the documented network to compare with; nil if there is none
+	Families  Families     // which address families were allowed
+	Before    []netip.Addr // the addresses that the target's name had when it was looked up last
 
 	Routes     []endpoint.RouteAnswer
 	Loopback   []Echo

@@ -46,7 +46,7 @@ func merged(ordered []evidence.Burst) (out []evidence.Burst) {
 // hop's hardware address (RFC 1122 §2.3.2.2). Nobody out there has spoken.
 func localized(e *endpoint.Endpoint, r evidence.Reply) evidence.Reply {
 	if e != nil && r.Outcome == evidence.Unreachable && r.Why == evidence.NoHost && e.Owns(r.From) {
-		return evidence.Reply{Outcome: evidence.LocalError, Reason: "the next hop's hardware address is not to be had", RTT: r.RTT}
+		return evidence.Reply{Outcome: evidence.LocalError, Reason: evidence.NoNextHop, RTT: r.RTT}
 	}
 	return r
 }

@@ -21,8 +21,8 @@ func (f *Facts) Opens(a netip.Addr) Answer {
 	return result
 }
 
-// NobodysAddress reports whether an address that a name leads to is no host's: the unspecified one, and loopback where a name server gives it
-// (RFC 1122 §3.2.1.3, RFC 4291 §2.5). Filters answer so for what they block.
+// NobodysAddress reports whether an address that a name leads to is no host's: the unspecified one, and loopback where a name server gives
+// it (RFC 1122 §3.2.1.3, RFC 4291 §2.5). Filters answer so for what they block.
 func (f *Facts) NobodysAddress(a netip.Addr) bool {
 	switch f.Source {
 	case "DNS":

@@ -44,8 +44,11 @@ func (f *Facts) burstBy(a netip.Addr, method func(string) bool) (evidence.Burst,
 func (f *Facts) RationsEcho(a netip.Addr) (echo, own evidence.Burst, yes bool) {
 	echo, known := f.burstBy(a, func(m string) bool { return m == "icmp" })
 	own, ok := f.burstBy(a, func(m string) bool { return m == evidence.ByConnections })
-	return echo, own, known && ok && Lossy(echo) && own.Received == own.Sent
+	return echo, own, known && ok && Short(echo) && own.Received == own.Sent
 }
+
+// Short reports whether too many answers are missing, or all of them of somebody who had answered before.
+func Short(b evidence.Burst) bool { return path.Lossy(b.Sent-b.Received, b.Sent) }
 
 // Lossy reports whether too many of the probes that an address answers were lost.
 func Lossy(b evidence.Burst) bool { return b.Received > 0 && path.Lossy(b.Sent-b.Received, b.Sent) }

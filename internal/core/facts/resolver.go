@@ -68,7 +68,17 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 					tried[l.Name].mute = true
 				}
 			case evidence.LocalError:
+				if l.Reason == evidence.NoNextHop { // it left, as far as its hardware address was asked for, and nobody answered
+					silent = true
+					if l.AboutTarget() {
+						tried[l.Name].mute = true
+					}
+					continue
+				}
 				x.NotSent = l.Reason
+				if l.AboutTarget() {
+					tried[l.Name].unasked = true
+				}
 			}
 		}
 		mute := false
@@ -99,11 +109,13 @@ type nameTried struct {
 	none  bool // it does not exist
 	empty bool // it has no address of some family
 	mute  bool // a question about it was not answered
+
+	unasked bool // a question about it could not be sent
 }
 
 // missing reports whether it leads to nothing. That it has no address of one family says so only if the question about the other was
 // answered; that it does not exist says all.
-func (t *nameTried) missing() bool { return t.none || t.empty && !t.mute }
+func (t *nameTried) missing() bool { return t.none || t.empty && !t.mute && !t.unasked }
 
 // ledBy is the name under which a server knows addresses of the target, as the system completes it; "" if it knows none.
 func (f *Facts) ledBy(server netip.Addr) string {

@@ -57,46 +57,103 @@ func Read(b []byte) (Message, bool) {
 	return m, true
 }
 
-// mostRuns bounds what strangers can fill: the oldest run is forgotten.
-const mostRuns = 1024
+// asksBack reports whether a datagram is a question: as long as every question is, and without a count. An answer is none, so that two at
+// the far end never talk to each other.
+func (m Message) asksBack(size int) bool {
+	return size >= Size && m.Pad != "" && m.IPv4 == 0 && m.IPv6 == 0
+}
+
+// lowestAsker is the first port from which questions are answered: below stand the well-known services (RFC 6335 §6), in whose names
+// somebody might ask to have them answered.
+const lowestAsker = 1024
+
+// What strangers can fill is bounded: so many runs in all, and so many that one address has begun.
+const (
+	mostRuns      = 1024
+	mostOfOneHost = 16
+)
 
 // Tally counts what arrives. It may be used concurrently.
 type Tally struct {
 	mu    sync.Mutex
-	runs  map[string]*Message
-	order []string
+	runs  map[string]*run
+	began int // how many runs so far
 }
 
-// Take counts a datagram from somebody and gives the answer to it; ok is false for one that is not answered.
-func (t *Tally) Take(datagram []byte, from netip.Addr) (answer []byte, now Message, ok bool) {
+type run struct {
+	Message
+	by  netip.Addr // who has begun it; of IPv6, the network
+	at  int        // the how-manieth it was
+	met int        // how many datagrams of it have arrived
+}
+
+// Take counts a datagram from somebody and gives the answer to it; ok is false for one that is not answered. Answers are asked for from a
+// port of the asker's own: neither from one like Port, nor from a well-known one.
+func (t *Tally) Take(datagram []byte, from netip.AddrPort) (answer []byte, now Message, ok bool) {
 	m, ok := Read(datagram)
-	if !ok {
+	if !ok || !m.asksBack(len(datagram)) || from.Port() < lowestAsker || from.Port() == Port {
 		return nil, m, false
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	run := t.runs[m.Token]
-	if run == nil {
-		if t.runs == nil {
-			t.runs = map[string]*Message{}
-		}
-		if len(t.order) == mostRuns {
-			delete(t.runs, t.order[0])
-			t.order = t.order[1:]
-		}
-		run = &Message{Schema: Schema, Token: m.Token}
-		t.runs[m.Token], t.order = run, append(t.order, m.Token)
+	x := t.runs[m.Token]
+	if x == nil {
+		x = t.begin(m.Token, Network(from.Addr()))
 	}
+	x.met++
 	switch {
 	case m.Report:
-	case from.Unmap().Is4():
-		run.IPv4++
+	case from.Addr().Unmap().Is4():
+		x.IPv4++
 	default:
-		run.IPv6++
+		x.IPv6++
 	}
-	answer, _ = json.Marshal(run)
+	answer, _ = json.Marshal(x.Message)
 	if len(answer) > len(datagram) {
-		return nil, *run, false
+		return nil, x.Message, false
 	}
-	return answer, *run, true
+	return answer, x.Message, true
+}
+
+// Network is what stands for everybody who may speak with an address: of IPv6 a whole network is one machine's to choose from.
+func Network(a netip.Addr) netip.Addr {
+	a = a.Unmap().WithZone("")
+	if p, err := a.Prefix(64); err == nil && a.Is6() {
+		return p.Addr()
+	}
+	return a
+}
+
+// begin makes room for a run and begins it. Of somebody who begins many his own are forgotten; where there are too many in all, those of
+// which the least has arrived, and the oldest of these.
+func (t *Tally) begin(token string, by netip.Addr) *run {
+	if t.runs == nil {
+		t.runs = map[string]*run{}
+	}
+	var own, least *run
+	of := 0
+	for _, x := range t.runs {
+		if x.by == by {
+			of++
+			own = lesser(own, x)
+		}
+		least = lesser(least, x)
+	}
+	switch {
+	case of >= mostOfOneHost:
+		delete(t.runs, own.Token)
+	case len(t.runs) >= mostRuns:
+		delete(t.runs, least.Token)
+	}
+	t.began++
+	x := &run{Message: Message{Schema: Schema, Token: token}, by: by, at: t.began}
+	t.runs[token] = x
+	return x
+}
+
+func lesser(a, b *run) *run {
+	if a == nil || b.met < a.met || b.met == a.met && b.at < a.at {
+		return b
+	}
+	return a
 }

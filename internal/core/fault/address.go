@@ -231,9 +231,9 @@ resolvers together: changing one alone may lose the others.`,
 		if o, shorter := shorterOffer(p, a); !ok && shorter && p.Usable() == facts.Yes && !leaseHasMask(p, a.Prefix.Bits()) {
 			return found(Supported, fmt.Sprintf("The mask of %v is narrower than it should be: %s %v.", a.Prefix, o.Who, o.Address)).
 				aside(true).
-				next(inFull(p, false,
+				inFull(p, false,
 					settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers,
-						who: o.Who}))
+						who: o.Who})
 		}
 		if !ok {
 			_, over := p.OffersSeen()
@@ -245,9 +245,9 @@ resolvers together: changing one alone may lose the others.`,
 		f := found(Confirmed, fmt.Sprintf("The mask of %v is too narrow: it leaves out %v, which is on the same segment.", a.Prefix, out),
 			fmt.Sprintf("%v covers %v to %v", a.Prefix, a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)), why)
 		if o, ok := shorterOffer(p, a); ok {
-			f = f.next(inFull(p, false,
+			f = f.inFull(p, false,
 				settings{address: netip.PrefixFrom(a.Prefix.Addr(), o.Address.Bits()), gateways: o.Routers, resolvers: o.Resolvers,
-					who: o.Who}))
+					who: o.Who})
 		} else {
 			f = f.next("Ask for the segment's real mask and set address, mask and gateway together.")
 		}
@@ -289,15 +289,15 @@ port to automatic, or to an address of this segment.`,
 		}
 		if len(offers) > 0 {
 			o := offers[0]
+			all := completed(p, false, settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers,
+				who: fmt.Sprintf("%v offers", o.Server)})
 			return found(Confirmed,
 				fmt.Sprintf("The address %v does not belong to this segment, which is %v.", a.Prefix, o.Address.Masked()),
 				fmt.Sprintf("%v offers %v", o.Server, o.Address), fmt.Sprintf("nobody in %v answers", a.Prefix.Masked())).
 				next(fmt.Sprintf("Set %s to automatic (DHCP); it should get %v with gateway %s and resolvers %s.", p.Iface.Name, o.Address,
 					wording.List(o.Routers), wording.List(o.Resolvers)),
-					"If it must be set by hand: "+
-						inFull(p, false,
-							settings{address: o.Address, gateways: o.Routers, resolvers: o.Resolvers,
-								who: fmt.Sprintf("%v offers", o.Server)}))
+					"If it must be set by hand: "+all.text(false)+".").
+				together(p, false, all)
 		}
 		if n := strangers(p, a.Prefix); n >= 2 && p.SweepDone && over {
 			return found(Supported,

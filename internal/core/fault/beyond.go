@@ -36,6 +36,9 @@ Everybody behind this gateway is cut off. Look at the gateway's uplink lamp, the
 		case p.IsOpen(evidence.PathTrace):
 			return possible("the way out is still being asked")
 		}
+		if why, is := untried(p); is {
+			return possible("%s", why)
+		}
 		trails := p.OffLinkTrails()
 		said := p.WhoSaid(func(r evidence.Reply) bool { return r.Why != evidence.Prohibited })
 		if len(trails) == 0 && !said.IsValid() && !forwarderCutOff(p) {
@@ -194,6 +197,9 @@ other targets are reached. The far network or the far machine is down. Hand the 
 		if _, n, common := p.CommonEnd(); common && n > 1 {
 			return possible("%v says so, of every target", r.From)
 		}
+		if why, is := untried(p); is {
+			return possible("%s", why)
+		}
 		standing, reasons := word(p, r)
 		return found(standing, fmt.Sprintf("The router %v reports that the target cannot be reached: %v.", r.From, r.Why), reasons...).
 			next(fmt.Sprintf("Tell whoever runs the service, with the word of %v.", r.From))
@@ -271,6 +277,9 @@ something before it drops everything. From here it cannot be told which. Hand ov
 		w := p.Witnesses()
 		if len(w) == 0 {
 			return possible("no other host beyond the gateway answers either")
+		}
+		if why, is := untried(p); is {
+			return possible("%s", why)
 		}
 		after := ""
 		for _, t := range p.Trails {

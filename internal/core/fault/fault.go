@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"passepartout/internal/core/change"
+	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
@@ -54,9 +56,10 @@ type Finding struct {
 	Aside    bool      // true, but not in the way of the target
 	For      []string  // one line each
 	Against  []string
-	Sentence string        // the verdict's sentence, when this is it
-	Next     []string      // what to do, the first thing first
-	Awaits   evidence.Kind // the verdict is not settled while more of this may come, even if another fault is found
+	Sentence string            // the verdict's sentence, when this is it
+	Next     []string          // what to do, the first thing first
+	Mends    []change.Proposal // what of that can be done on this machine, from here
+	Awaits   evidence.Kind     // the verdict is not settled while more of this may come, even if another fault is found
 }
 
 // Standing is how a suspect stands. All begin as possible.
@@ -100,6 +103,36 @@ func (f Finding) next(steps ...string) Finding {
 	return f
 }
 
+// mends offers a change of this machine; from says where its values are known from.
+func (f Finding) mends(title, from string, c change.Change) Finding {
+	f.Mends = append(f.Mends, change.Proposal{Title: title, From: from, Change: c})
+	return f
+}
+
+// without offers to take routes away, where all of them are such as can be.
+func (f Finding) without(title string, routes ...endpoint.Route) Finding {
+	var c change.Change
+	for _, r := range routes {
+		o, ok := change.Removal(r)
+		if !ok {
+			return f
+		}
+		c.Steps = append(c.Steps, o)
+	}
+	if len(routes) == 0 {
+		return f
+	}
+	return f.mends(title, "", c)
+}
+
+// withoutRule offers to take a rule away, where it is such as can be.
+func (f Finding) withoutRule(r endpoint.Rule) Finding {
+	if o, ok := change.RuleRemoval(r); ok {
+		return f.mends("Take the rule "+o.Rule().String()+" away", "", change.Change{Steps: []change.Op{o}})
+	}
+	return f
+}
+
 func (f Finding) aside(is bool) Finding {
 	f.Aside = is
 	return f
@@ -134,9 +167,11 @@ var Catalogue = fromTheHost(addressFaults,
 	lookupsFaults,
 	neighboursFaults,
 	portalFaults,
+	translatorFaults,
 	proxyFaults,
 	qualityFaults,
 	renewalFaults,
+	routersFaults,
 	routingFaults,
 	segmentFaults,
 	sheetFaults,

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
@@ -31,10 +32,28 @@ network settings), then see whether whatever manages it switches it off again.`,
 		case p.Iface.Up:
 			return cleared("%s is switched on", p.Iface.Name)
 		}
-		return found(Confirmed, "The interface "+p.Iface.Name+" is switched off in this machine's settings.",
-			p.Iface.Name+" is administratively down").
-			next("Switch "+p.Iface.Name+" on: ip link set dev "+p.Iface.Name+" up", "Then run again, and see whether it stays on.")
+		return unlessElsewhere(p, found(Confirmed, "The interface "+p.Iface.Name+" is switched off in this machine's settings.",
+			p.Iface.Name+" is administratively down")).
+			next("Switch "+p.Iface.Name+" on: ip link set dev "+p.Iface.Name+" up", "Then run again, and see whether it stays on.").
+			switchesOn(p)
 	},
+}
+
+// switchesOn offers to switch the interface on, with all that it had: what its routes were is lost with its being off.
+func (f Finding) switchesOn(p *facts.Facts) Finding {
+	if all := completed(p, false, settings{}); all.address.IsValid() && len(all.gateways) > 0 {
+		return f.together(p, false, all)
+	}
+	return f.mends("Switch "+p.Iface.Name+" on", "", change.Change{Steps: []change.Op{{Do: change.SwitchOn, Interface: p.Iface.Name}}})
+}
+
+// unlessElsewhere makes a finding about an interface wait for the target where that is reached without it: on this machine itself, or
+// through another one.
+func unlessElsewhere(p *facts.Facts, f Finding) Finding {
+	if p.TargetZone() == zone.Host || p.LeavesElsewhere() {
+		return f.oncePlain(p)
+	}
+	return f
 }
 
 // NoCarrier: the port is on, and there is no signal.
@@ -63,12 +82,12 @@ socket.`,
 				next(insideNext(p.Iface.Name)...)
 		}
 		if p.Iface.Kind == endpoint.Wireless {
-			return found(Confirmed, "The radio "+p.Iface.Name+" is on and not associated with any network.",
-				p.Iface.Name+" is on, without an association").
+			return unlessElsewhere(p, found(Confirmed, "The radio "+p.Iface.Name+" is on and not associated with any network.",
+				p.Iface.Name+" is on, without an association")).
 				next("Join the wireless network again, and see whether its name and key are still right.")
 		}
-		return found(Confirmed, "The interface "+p.Iface.Name+" is on and there is no signal on its cable.",
-			p.Iface.Name+" is on, carrier absent").
+		return unlessElsewhere(p, found(Confirmed, "The interface "+p.Iface.Name+" is on and there is no signal on its cable.",
+			p.Iface.Name+" is on, carrier absent")).
 			next("Push the cable in at both ends and look at the lamps.", "Try another cable, then another wall socket or switch port.")
 	},
 }
@@ -86,7 +105,8 @@ var StackBroken = &Fault{
 	Needs: []evidence.Kind{evidence.Loopback},
 	Doc: `The machine does not answer itself
 A packet to the loopback address does not come back: the loopback port is down, or the machine's own filter swallows even that. Programs
-that talk to helpers on the same machine fail as well. Switch the loopback interface on and look at the filter's rules for it.`,
+that talk to helpers on the same machine fail as well; what others send arrives. Switch the loopback interface on and look at the
+filter's rules for it.`,
 	Judge: func(p *facts.Facts) Finding {
 		asked := false
 		for _, e := range p.Loopback {
@@ -101,6 +121,8 @@ that talk to helpers on the same machine fail as well. Switch the loopback inter
 			return possible("the loopback address has not answered yet")
 		}
 		return found(Confirmed, "This machine does not answer itself: 127.0.0.1 is silent.", "no answer from the loopback address").
+			// others answer it
+			aside(p.TargetZone() != zone.Host && (p.Alive == facts.Yes || len(p.Others) > 0 || len(p.Outside) > 0)).
 			next("Switch the loopback interface on: ip link set dev lo up", "Look for filter rules that concern the interface lo.")
 	},
 }

@@ -19,7 +19,8 @@ import (
 
 // The cases of all families.
 var cases = slices.Concat(addressCases, beyondCases, healthyCases, leaseCases, namesCases, neighboursCases, interfaceCases, portalCases,
-	proxyCases, qualityCases, remarksCases, routingCases, segmentCases, sheetCases, waybackCases, wayoutCases, webCases)
+	proxyCases, qualityCases, remarksCases, routersCases, routingCases, segmentCases, sheetCases, translatorCases,
+	waybackCases, wayoutCases, webCases)
 
 // A case is a change to the healthy set and what must follow from it.
 type testCase struct {

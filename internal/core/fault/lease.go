@@ -83,8 +83,7 @@ machine. Set address, mask, gateway and resolvers together, as a working neighbo
 				reasons...)
 			if right > 0 {
 				set := netip.PrefixFrom(a.Prefix.Addr(), right)
-				return f.next(
-					inFull(p, false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who}))
+				return f.inFull(p, false, settings{address: set, gateways: narrow.Routers, resolvers: narrow.Resolvers, who: narrow.Who})
 			}
 			return f.next(fmt.Sprintf("Ask for the segment's real mask, or read it off a working neighbour; then set %v with that mask, "+
 				"gateway %v and resolvers together.", a.Prefix.Addr(), by))
@@ -93,9 +92,9 @@ machine. Set address, mask, gateway and resolvers together, as a working neighbo
 		case offered && len(silent) == 0 && p.Usable() == facts.Yes && !wideByDHCP(p, a):
 			return found(Supported, fmt.Sprintf("The mask of %v is wider than it should be: %s %v.", a.Prefix, narrow.Who, narrow.Address)).
 				aside(true).
-				next(inFull(p, false,
+				inFull(p, false,
 					settings{address: netip.PrefixFrom(a.Prefix.Addr(), narrow.Address.Bits()), gateways: narrow.Routers,
-						resolvers: narrow.Resolvers, who: narrow.Who}))
+						resolvers: narrow.Resolvers, who: narrow.Who})
 		case len(unknown) > 0:
 			return possible("whether %v is on this segment, as the mask says, has not been asked", unknown[0])
 		case len(silent) == 0 && !p.IsOpen(evidence.OtherNeighbours):
@@ -257,7 +256,21 @@ func without(p *facts.Facts) string {
 	if own, self := p.Iface.SelfAssigned(); self {
 		return fmt.Sprintf("has only the address %v that it gave itself", own.Prefix.Addr())
 	}
-	return "has no address"
+	if len(p.Iface.Usable(true)) == 0 {
+		return "has no address"
+	}
+	if lacksIPv4(p) {
+		return fmt.Sprintf("has IPv6 alone, while %s has IPv4 addresses alone", p.Target.Host())
+	}
+	return "has no IPv4 address"
+}
+
+// lacksIPv4 reports that the target has IPv4 addresses alone, and this machine IPv6 alone.
+func lacksIPv4(p *facts.Facts) bool {
+	return p.Iface != nil && !hasRoutable4(p) && len(p.Iface.Usable(true)) > 0 && len(p.Addresses) > 0 &&
+		!slices.ContainsFunc(p.Addresses, netip.Addr.Is6) && !slices.ContainsFunc(p.Routes, func(r endpoint.RouteAnswer) bool {
+		return r.Verdict == endpoint.Forward || r.Verdict == endpoint.LocalRoute
+	})
 }
 
 // disagreeing are two offers that part in what a machine needs, and in what.
@@ -364,7 +377,8 @@ func misguided(p *facts.Facts) (follows, stands evidence.Offer, reasons []string
 	if follows, stands = followed(p, a, b); !follows.Server.IsValid() {
 		return follows, stands, nil
 	}
-	if p.GatewayFails() && slices.Contains(follows.Routers, p.Gateway) && !slices.Contains(stands.Routers, p.Gateway) {
+	if p.GatewayFails() && slices.Contains(follows.Routers, p.Gateway) && !slices.Contains(stands.Routers, p.Gateway) &&
+		mayLead(p, stands.Routers) {
 		reasons = append(reasons, fmt.Sprintf("this machine has the gateway %v from %v, and it leads nowhere", p.Gateway, follows.Server))
 	}
 	if p.NameFailed() && slices.ContainsFunc(p.Resolvers, func(r facts.ResolverFact) bool {
@@ -377,6 +391,20 @@ func misguided(p *facts.Facts) (follows, stands evidence.Offer, reasons []string
 		reasons = append(reasons, fmt.Sprintf("this machine's network %v is the one of %v", own.Prefix.Masked(), follows.Server))
 	}
 	return follows, stands, reasons
+}
+
+// mayLead reports whether one of some routers passes traffic on, as far as was seen: that it does not is not known, nor still to be asked.
+func mayLead(p *facts.Facts, routers []netip.Addr) bool {
+	return slices.ContainsFunc(routers, func(r netip.Addr) bool {
+		asked, passed := false, false
+		for _, h := range p.Handoffs {
+			if h.By == r && h.Outcome != evidence.NotKnown {
+				asked, passed = true, passed || h.Passed()
+			}
+		}
+		n, known := p.Neighbour(r)
+		return passed || !asked && !(known && n.Outcome == evidence.Silent) && !p.IsOpen(evidence.Handoffs)
+	})
 }
 
 // DHCPRogue: two servers that disagree.

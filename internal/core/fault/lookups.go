@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
@@ -44,7 +45,8 @@ that ask them show the right address, and no program on this machine reaches any
 		if others := p.OtherAddresses(); len(others) > 0 {
 			f.For = append(f.For, fmt.Sprintf("%v, asked all the same, says %s", giver(p, others), wording.List(others)))
 		}
-		return f.next(fmt.Sprintf("Set the hosts line of %s to: files dns; then run again.", endpoint.SwitchFile))
+		return f.next(fmt.Sprintf("Set the hosts line of %s to: files dns; then run again.", endpoint.SwitchFile)).
+			mends("Have programs here ask DNS", "", change.Change{Steps: []change.Op{{Do: change.SetSources, Name: "files dns"}}})
 	},
 }
 
@@ -57,10 +59,12 @@ Programs here ask a name service on the machine itself, which passes questions o
 behind it are well. Addresses work and names do not, on this machine alone. It is taken for a dead name server. Start it again.`,
 	Judge: func(p *facts.Facts) Finding {
 		var behind []string // those that it is known to ask, and that answer
+		var past settings
 		knows, anyServes, own := false, false, 0
 		for _, r := range p.Resolvers {
 			if r.Behind && r.Speaks == facts.Yes {
 				behind = append(behind, fmt.Sprintf("%v, which it asks, answers", r.Address))
+				past.resolvers = append(past.resolvers, r.Address)
 				knows = knows || r.Has
 			}
 			anyServes = anyServes || r.Serves()
@@ -83,10 +87,16 @@ behind it are well. Addresses work and names do not, on this machine alone. It i
 			default:
 				continue
 			}
-			return found(standing, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what),
+			f := found(standing, fmt.Sprintf("The name service on this machine itself, %v, %s.", r.Address, what),
 				append([]string{fmt.Sprintf("%v %s", r.Address, what)}, behind...)...).
 				aside(anyServes || p.Usable() == facts.Yes || !p.NeedsName() && !p.Target.IsZero()).
 				next("Restart the name service of this machine (systemd-resolved, or whatever listens there), then run again.")
+			if len(past.resolvers) > 0 {
+				past.who = "the service itself asks"
+				f = f.next("Until then programs can ask "+wording.List(past.resolvers)+" themselves.").
+					together(p, past.resolvers[0].Is6(), past)
+			}
+			return f
 		}
 		switch {
 		case own == 0:

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/library"
@@ -139,7 +140,7 @@ var ResolverSilent = &Fault{
 	Doc: `The name server beyond the gateway does not answer
 The DNS server that this machine asks lies beyond the gateway and does not answer, while others there do. Addresses work, names do not,
 and "the Internet is down". Set another name server, or wait for this one.`,
-	Judge: func(p *facts.Facts) Finding { return judgeSilentResolver(p, false) },
+	Judge: func(p *facts.Facts) Finding { return formerly(p, judgeSilentResolver(p, false)) },
 }
 
 // NameNotFound: the name does not exist.
@@ -245,9 +246,32 @@ domain.`,
 			standing = Confirmed
 			failing = append(failing, fmt.Sprintf("the way out is in order: %v answers", w[0]))
 		}
-		return found(standing, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
-			next("Ask another resolver for the name; if it fails as well, tell whoever looks after the domain.")
+		return formerly(p, found(standing, fmt.Sprintf("The name servers answer, and fail to look %s up.", p.Target.Name), failing...).
+			next("Ask another resolver for the name; if it fails as well, tell whoever looks after the domain."))
 	},
+}
+
+// formerly adds to a finding about a name that fails whether the target answers at an address that the name had before.
+func formerly(p *facts.Facts, f Finding) Finding {
+	if !f.Standing.Holds() || !p.NameFailed() {
+		return f
+	}
+	for _, a := range p.Seen.Before {
+		for _, c := range p.Connects {
+			if c.To.Addr() != a {
+				continue
+			}
+			switch {
+			case c.Came() && c.From == a:
+				f.For = append(f.For, fmt.Sprintf("%v, the address that %s had before, answers: the name alone is missing", a, p.Target.Name))
+				return f
+			case c.Outcome == evidence.Silent:
+				f.For = append(f.For, fmt.Sprintf("%v, the address that %s had before, keeps silent as well", a, p.Target.Name))
+				return f
+			}
+		}
+	}
+	return f
 }
 
 // forged counts the messages that came to questions of names and answered none of them.
@@ -391,7 +415,8 @@ Delete the line.`,
 			return found(Confirmed,
 				fmt.Sprintf("This machine's hosts file blocks %s: it leads to %s, which is nobody's address.", p.Target.Name,
 					wording.List(p.Addresses))).
-				next(fmt.Sprintf("Delete the line for %s from /etc/hosts if it should be reached; then run again.", p.Target.Name))
+				next(fmt.Sprintf("Delete the line for %s from /etc/hosts if it should be reached; then run again.", p.Target.Name)).
+				withoutHosts(p)
 		}
 		others := p.OtherAddresses()
 		switch {
@@ -412,13 +437,27 @@ Delete the line.`,
 					fmt.Sprintf("This machine's hosts file sends %s to %s, which leads nowhere; DNS says %v, which works.", p.Target.Name,
 						wording.List(p.Addresses), a),
 					line, fmt.Sprintf("%v says %s", giver(p, others), wording.List(others)), fmt.Sprintf("%v accepts connections", a)).
-					next(mend)
+					next(mend).withoutHosts(p)
 			case facts.Unknown:
 				return possible("whether %v, which DNS names, works has not been seen yet", a)
 			}
 		}
 		return cleared("%s, which DNS names, does not work either", wording.List(others))
 	},
+}
+
+// withoutHosts offers to take the target's name out of the hosts file.
+func (f Finding) withoutHosts(p *facts.Facts) Finding {
+	var c change.Change
+	for _, h := range change.Of(p.Endpoint).Hosts {
+		if strings.EqualFold(h.Name, p.Target.Name) {
+			c.Steps = append(c.Steps, change.Op{Do: change.RemoveHost, Address: h.Address, Name: h.Name})
+		}
+	}
+	if len(c.Steps) == 0 {
+		return f
+	}
+	return f.mends("Take "+p.Target.Name+" out of the hosts file", "", c)
 }
 
 // setWrongly gives the name servers that were set by hand and do not serve, where all that are set fail, and one that serves, named by
@@ -485,7 +524,7 @@ network names, or set it back to automatic.`,
 			fmt.Sprintf("The name server set on this machine, %s, %s; %v answers, which %s names.", wording.List(bad), what, good, who),
 			fmt.Sprintf("%s: %s", wording.List(bad), what), fmt.Sprintf("%s names %v, and it answers for %s", who, good, p.Target.Name)).
 			aside(p.Usable() == facts.Yes).
-			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good),
-				inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}}))
+			next(fmt.Sprintf("Set the name server to %v, or back to automatic.", good)).
+			inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}})
 	},
 }

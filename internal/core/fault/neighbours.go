@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
@@ -77,18 +78,22 @@ Delete the entry; the machine then asks for itself.`,
 		mend := fmt.Sprintf(
 			"Delete the fixed entry of %v: ip neigh del %v dev %s. Then find out what set it, so that it does not come back.", e.Address,
 			e.Address, e.Interface)
+		title := fmt.Sprintf("Take the fixed entry of %v away", e.Address)
+		unpinned := change.Change{
+			Steps: []change.Op{{Do: change.RemoveNeighbour, Interface: e.Interface, Address: e.Address, Hardware: e.Hardware}}}
 		reason := fmt.Sprintf("the neighbour table has %v at %v, fixed by hand", e.Address, e.Hardware)
 		if now := p.Holders(e.Address); len(now) > 0 {
 			return found(Confirmed,
 				fmt.Sprintf("This machine has the hardware address of %s %v fixed as %v, and %v answers for it.", what, e.Address,
 					e.Hardware, now[0]),
-				reason, fmt.Sprintf("asked on the segment, %s answers for %v", HardwareList(now), e.Address)).next(mend)
+				reason, fmt.Sprintf("asked on the segment, %s answers for %v", HardwareList(now), e.Address)).next(mend).
+				mends(title, "", unpinned)
 		}
 		if home, ok := p.Here(); ok {
 			if f, ok := home.Holder(e.Address); ok && !f.Hardware.IsZero() && f.Hardware != e.Hardware {
 				return found(Confirmed,
 					fmt.Sprintf("This machine has the hardware address of %s %v fixed as %v; the site sheet says %v.", what, e.Address,
-						e.Hardware, f.Hardware), reason).next(mend)
+						e.Hardware, f.Hardware), reason).next(mend).mends(title, "", unpinned)
 			}
 		}
 		reached := false
@@ -101,7 +106,7 @@ Delete the entry; the machine then asks for itself.`,
 		case p.IsWithheld(evidence.SegmentFrames) && len(p.Others) > 0 && !p.IsOpen(evidence.GatewayEcho, evidence.PathTrace):
 			return found(Supported, fmt.Sprintf("This machine has the hardware address of %s %v fixed as %v, and nothing comes back "+
 				"from there, while others on the segment answer.", what, e.Address, e.Hardware),
-				reason, fmt.Sprintf("answered: %s", wording.List(p.Others))).next(mend)
+				reason, fmt.Sprintf("answered: %s", wording.List(p.Others))).next(mend).mends(title, "", unpinned)
 		}
 		return possible("%v is fixed at %v; who answers for it has not been asked to an end", e.Address, e.Hardware)
 	},

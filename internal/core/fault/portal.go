@@ -56,6 +56,8 @@ uplink or an attack on certificates. Open a plain http page in a browser and log
 				strong++
 				page = x.Page
 				reasons = append(reasons, fmt.Sprintf("%s says that this machine has not logged in", x.URL))
+			case x.Outcome == evidence.LocalError:
+				reasons = append(reasons, fmt.Sprintf("%s: %s", x.URL, x.Reason))
 			case x.Captive == evidence.CaptiveNo && strong == 0:
 				return cleared("%s says that this machine needs no log-in", x.URL)
 			}

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/path"
@@ -202,7 +203,7 @@ and hang. Set the MTU back to what the segment carries.`,
 				return found(Supported,
 					fmt.Sprintf("%s sends packets of up to %d octets, and what leaves the segment carries only %d.", p.Interface, far.Full,
 						far.Passes), fmt.Sprintf("to %v: %d octets pass, %d vanish", far.To, far.Passes, far.Lost)).
-					next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, usualMTU))
+					next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, usualMTU)).setsMTU(p, usualMTU)
 			}
 			return possible("the gateway answered no probe of full size, nor a small one")
 		case !facts.Vanish(s):
@@ -213,8 +214,14 @@ and hang. Set the MTU back to what the segment carries.`,
 				p.Interface, s.Full, s.Passes),
 			fmt.Sprintf("to %v: %d octets pass, %d vanish", s.To, s.Passes, s.Lost)).
 			next(fmt.Sprintf("Set the MTU of %s to %d.", p.Interface, s.Passes),
-				"If large frames are meant to be used here, every switch port and the gateway must take them.")
+				"If large frames are meant to be used here, every switch port and the gateway must take them.").setsMTU(p, s.Passes)
 	},
+}
+
+// setsMTU offers to have the interface send no larger packets.
+func (f Finding) setsMTU(p *facts.Facts, octets int) Finding {
+	return f.mends(fmt.Sprintf("Set the MTU of %s to %d octets", p.Interface, octets), "what came through", change.Change{
+		Steps: []change.Op{{Do: change.SetMTU, Interface: p.Interface, MTU: octets}}})
 }
 
 // usualMTU is Ethernet's (RFC 894).
@@ -267,7 +274,7 @@ say so (RFC 1191, RFC 8201) is not sent or is filtered. Connections open, and th
 				f.For = append(f.For, fmt.Sprintf("to the gateway %v: %d octets pass", gw.To, gw.Passes))
 			}
 			return f.next(fmt.Sprintf("Until it is mended, set the MTU of %s to %d.", p.Interface, s.Passes),
-				"Have whoever runs the tunnel or the provider's line let ICMP \"too big\" through.")
+				"Have whoever runs the tunnel or the provider's line let ICMP \"too big\" through.").setsMTU(p, s.Passes)
 		}
 		return possible("the target answered no probe whose size could be told")
 	},

@@ -3,8 +3,10 @@ package fault
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/wording"
@@ -19,9 +21,50 @@ type settings struct {
 	who       string // who says so and the verb, of what is not as it is set now: "172.27.40.2 offers"
 }
 
-// inFull writes all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease or
-// a router says, and what is set now where nobody says anything else.
-func inFull(p *facts.Facts, v6 bool, want settings) string {
+// inFull advises to set all of a family together, and offers to do it.
+func (f Finding) inFull(p *facts.Facts, v6 bool, want settings) Finding {
+	want = completed(p, v6, want)
+	return f.next(want.text(v6)+".").together(p, v6, want)
+}
+
+// together offers to set all of a family together.
+func (f Finding) together(p *facts.Facts, v6 bool, want settings) Finding {
+	want = completed(p, v6, want)
+	if p.Iface == nil || !want.address.IsValid() {
+		return f
+	}
+	set, now := change.Static{Interface: p.Iface.Name, Address: want.address}, settingsNow(p, v6)
+	var parts []string
+	if set.Address != now.address {
+		parts = append(parts, "address "+set.Address.String())
+	}
+	if len(want.gateways) > 0 {
+		if set.Gateway = want.gateways[0]; !slices.Contains(now.gateways, set.Gateway) {
+			parts = append(parts, fmt.Sprintf("gateway %v", set.Gateway.WithZone("")))
+		}
+	}
+	if len(want.resolvers) > 0 && !slices.Equal(now.resolvers, want.resolvers) {
+		set.Resolvers = append(slices.Clone(want.resolvers), ofFamily(p.Endpoint.AskedResolvers(), !v6)...)
+		parts = append(parts, "name servers "+wording.List(set.Resolvers))
+	}
+	does := "Set " + p.Iface.Name
+	if !p.Iface.Up {
+		does = "Switch " + p.Iface.Name + " on"
+	}
+	title := does + ": " + strings.Join(parts, ", ")
+	if len(parts) == 0 {
+		title = does
+	}
+	from := want.who
+	if from != "" {
+		from += " it"
+	}
+	return f.mends(title, from, change.Change{Set: &set})
+}
+
+// completed gives all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease
+// or a router says, and what is set now where nobody says anything else.
+func completed(p *facts.Facts, v6 bool, want settings) settings {
 	has := func(list []netip.Addr) bool { return len(list) > 0 }
 	take := func(s settings) {
 		used := false
@@ -42,6 +85,12 @@ func inFull(p *facts.Facts, v6 bool, want settings) string {
 		take(s)
 	}
 	take(settingsNow(p, v6))
+	return want
+}
+
+// text says all of them.
+func (want settings) text(v6 bool) string {
+	has := func(list []netip.Addr) bool { return len(list) > 0 }
 	parts := []string{}
 	if want.address.IsValid() {
 		parts = append(parts, want.address.String())
@@ -59,7 +108,7 @@ func inFull(p *facts.Facts, v6 bool, want settings) string {
 	if want.who != "" {
 		text += ", as " + want.who + " it"
 	}
-	return text + "."
+	return text
 }
 
 // sayings are what others say the settings should be, who counts most first.

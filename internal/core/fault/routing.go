@@ -96,16 +96,16 @@ entry, and find out what set it.`,
 		}
 		return f.next(fmt.Sprintf(
 			"Delete the route for %v by %v if nobody needs it, and find out what set it: traffic then takes the default gateway %v.",
-			route.To, route.Via, usual))
+			route.To, route.Via, usual)).
+			without(fmt.Sprintf("Take the route for %v by %v away", route.To, route.Via), route)
 	},
 }
 
 // handedTo tells whether a packet for the target was handed to a router to the end, and whether the target itself answered it.
 func handedTo(p *facts.Facts, router netip.Addr) (asked, through bool) {
-	for _, h := range p.Handoffs {
-		if slices.Contains(p.Addresses, h.To) && h.By == router && h.HopLimit > 1 && h.Outcome != evidence.NotKnown {
-			asked, through = true, through || h.Reached()
-		}
+	for _, a := range p.Addresses {
+		was, came := p.HandedTo(router, a)
+		asked, through = asked || was, through || came
 	}
 	return asked, through
 }
@@ -211,13 +211,13 @@ together.`,
 		f := found(Confirmed, sentence, reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", wording.List(o.Routers), o.Server),
-				inFull(p, false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)}))
+			return f.next(fmt.Sprintf("Set the gateway to %s, as %v offers it.", wording.List(o.Routers), o.Server)).
+				inFull(p, false, settings{gateways: o.Routers, resolvers: o.Resolvers, who: fmt.Sprintf("%v offers", o.Server)})
 		}
 		if home, ok := p.Here(); ok {
 			if gw, documented := home.Gateway(of.Is6()); documented {
-				return f.next(fmt.Sprintf("Set the gateway to %v, as the site sheet has it.", gw),
-					inFull(p, of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"}))
+				return f.next(fmt.Sprintf("Set the gateway to %v, as the site sheet has it.", gw)).
+					inFull(p, of.Is6(), settings{gateways: []netip.Addr{gw}, who: "the site sheet has"})
 			}
 		}
 		if r, gave, advertised := advertised(p); advertised && (of.Is6() || !hasRoutable4(p)) {
@@ -229,8 +229,8 @@ together.`,
 			}
 			return f.next(
 				fmt.Sprintf("See that this machine accepts router advertisements on %s, or set the gateway to %v by hand.", p.Iface.Name,
-					r.Router), inFull(p, true,
-					settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)}))
+					r.Router)).
+				inFull(p, true, settings{gateways: []netip.Addr{r.Router}, resolvers: r.Resolvers, who: fmt.Sprintf("%v advertises", r.Router)})
 		}
 		return f.next("Set the gateway. A working neighbour on the same segment shows which one.")
 	},
@@ -295,8 +295,8 @@ wrongly. Compare address, mask and gateway octet by octet, and set them together
 		f := found(standing, sentence+".", reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]
-			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", wording.List(o.Routers), o.Server, p.Gateway),
-				inFull(p, false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)}))
+			return f.next(fmt.Sprintf("Set gateway %s, as %v offers it, in place of %v.", wording.List(o.Routers), o.Server, p.Gateway)).
+				inFull(p, false, settings{gateways: o.Routers, who: fmt.Sprintf("%v offers", o.Server)})
 		}
 		return f.next(next)
 	},
@@ -388,8 +388,9 @@ func swallowed(p *facts.Facts) (netip.Addr, string, bool) {
 	if p.IsOpen(evidence.NameLookup, evidence.ServiceConnect) {
 		return netip.Addr{}, "", false
 	}
-	if p.LossZone() != zone.Unknown {
-		return netip.Addr{}, "", false // the answer that was seen may have been to another attempt than the one that was lost
+	// The answer that was seen may have been to another attempt than the one that was lost: of those that measure loss, too.
+	if p.LossZone() != zone.Unknown || p.IsOpen(evidence.LossProbes) && slices.ContainsFunc(p.Bursts, facts.Lossy) {
+		return netip.Addr{}, "", false
 	}
 	for _, a := range p.Arrivals {
 		if a.Proto == "tcp" && slices.ContainsFunc(p.Bursts, func(b evidence.Burst) bool {
@@ -439,12 +440,12 @@ the resolvers of this network; if the address is automatic, find out why they we
 			aside(!p.NeedsName() && !p.Target.IsZero())
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Resolvers) > 0 {
 			return f.next(
-				fmt.Sprintf("Set the name servers to %s, as %v offers them.", wording.List(offers[0].Resolvers), offers[0].Server),
-				inFull(p, false, settings{resolvers: offers[0].Resolvers}))
+				fmt.Sprintf("Set the name servers to %s, as %v offers them.", wording.List(offers[0].Resolvers), offers[0].Server)).
+				inFull(p, false, settings{resolvers: offers[0].Resolvers})
 		}
 		if named, by := p.ResolversNamed(); len(named) > 0 {
-			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", wording.List(named), by[named[0]]),
-				inFull(p, named[0].Is6(), settings{resolvers: named}))
+			return f.next(fmt.Sprintf("Set the name servers to %s, as %s has them.", wording.List(named), by[named[0]])).
+				inFull(p, named[0].Is6(), settings{resolvers: named})
 		}
 		return f.next("Set the name servers. A working neighbour on the same segment shows which ones.")
 	},

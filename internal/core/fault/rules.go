@@ -67,7 +67,7 @@ func judgeRule(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route, main end
 		return cleared("the target is reached by the way that the rule chooses")
 	case answer.Verdict != endpoint.Forward && answer.Verdict != endpoint.LocalRoute:
 		return found(Confirmed, fmt.Sprintf("A rule on this machine has traffic for %v looked up in table %d, and the answer is \"%v\".", a,
-			rule.Table, answer.Verdict), reason).next(mend...)
+			rule.Table, answer.Verdict), reason).next(mend...).withoutRule(rule)
 	case answer.Via != route.Via || answer.Interface != route.Interface:
 		return cleared("the system's own look-up for %v does not go by the rule", a)
 	case passedBy(p, a, rule, route):
@@ -86,7 +86,7 @@ func judgeRule(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route, main end
 		return found(Confirmed,
 			fmt.Sprintf("A rule on this machine sends traffic for %v to %s, which passes nothing on; by %s it is reached.", a,
 				wayOf(route), wayOf(main)), reason, "nothing comes back by the rule's way",
-			fmt.Sprintf("by %s, as the main table has it, %v answers", wayOf(main), a)).next(mend...)
+			fmt.Sprintf("by %s, as the main table has it, %v answers", wayOf(main), a)).next(mend...).withoutRule(rule)
 	case p.IsOpen(evidence.Handoffs, evidence.ServiceConnect):
 		return possible("whether the main table's way leads to the target is still being asked").awaiting(evidence.Handoffs)
 	case asked:
@@ -95,14 +95,14 @@ func judgeRule(p *facts.Facts, a netip.Addr, rule endpoint.Rule, route, main end
 	if echoed(p, a) { // which goes by the main table: it has no source of its own
 		return found(Supported, fmt.Sprintf(
 			"A rule on this machine sends connections to %v to %s, and none comes about; what goes by %s is answered.", a, wayOf(route),
-			wayOf(main)), reason, fmt.Sprintf("%v answers echo, which does not go by the rule", a)).next(mend...)
+			wayOf(main)), reason, fmt.Sprintf("%v answers echo, which does not go by the rule", a)).next(mend...).withoutRule(rule)
 	}
 	n, known := p.Neighbour(route.Via)
 	if witness, works := byDefault(p, endpoint.Route{To: netip.PrefixFrom(a, a.BitLen())}); works &&
 		!(known && n.Outcome == evidence.Silent) {
 		return found(Supported, fmt.Sprintf("A rule on this machine sends traffic for %v to %s, and nothing comes back.", a, wayOf(route)),
 			reason,
-			fmt.Sprintf("by another way, %v answers", witness)).next(mend...)
+			fmt.Sprintf("by another way, %v answers", witness)).next(mend...).withoutRule(rule)
 	}
 	return possible("nothing comes back by %s, to which the rule leads; whether the main table's way works could not be asked",
 		wayOf(route))

@@ -43,21 +43,22 @@ type Relevance uint8
 
 // The relevances.
 const (
-	_                          Relevance = iota
-	WhileThereIsNoAddress                // it keeps the machine from getting an address; once there is one, it would have shown
-	IfItShows                            // it is judged by what is set: had it been the cause, it would have been found
-	WhereSomethingPasses                 // some of the traffic passes where it is at work
-	WhenTrafficLeavesElsewhere           // by another interface than the one that is meant
-	WhenTakenForANeighbour               // what is asked for is taken to be on the segment
-	WhenSettingsWereOffered              // the same, or nothing has shown that the gateway passes traffic on
-	WhenNamesFail                        // no name server has given an address
-	AboutTheGateway                      // at the gateway, or on either side of it
-	ByReach                              // in its zone, as long as nothing has shown that traffic comes through there
+	_                           Relevance = iota
+	WhileThereIsNoAddress                 // it keeps the machine from getting an address; once there is one, it would have shown
+	IfItShows                             // it is judged by what is set: had it been the cause, it would have been found
+	WhereSomethingPasses                  // some of the traffic passes where it is at work
+	WhenTrafficLeavesElsewhere            // by another interface than the one that is meant
+	WhenTakenForANeighbour                // what is asked for is taken to be on the segment
+	WhenSettingsWereOffered               // the same, or nothing has shown that the gateway passes traffic on
+	WhileAnotherRouterIsUntried           // what is asked for fails, and another default router could not be asked
+	WhenNamesFail                         // no name server has given an address
+	AboutTheGateway                       // at the gateway, or on either side of it
+	ByReach                               // in its zone, as long as nothing has shown that traffic comes through there
 )
 
 // Relevant reports whether a fault that is merely possible, and would lie in that zone, could explain what is broken.
 func (f *Fault) Relevant(p *facts.Facts, z zone.Zone) bool {
-	if _, ready := p.Ready(); !ready { // no address to speak with: only what concerns getting one
+	if _, ready := p.Ready(); !ready || lacksIPv4(p) { // no address to speak with: only what concerns getting one
 		return f.Matters == WhileThereIsNoAddress
 	}
 	if p.TargetZone() == zone.Host && z > zone.Host { // nothing outside is in the way to this machine itself
@@ -76,6 +77,9 @@ func (f *Fault) Relevant(p *facts.Facts, z zone.Zone) bool {
 		return p.TargetOnLink()
 	case WhenSettingsWereOffered:
 		return p.TargetOnLink() || p.Forwards != facts.Yes
+	case WhileAnotherRouterIsUntried:
+		_, is := untried(p)
+		return is
 	case WhenNamesFail:
 		return p.NameFailed()
 	}

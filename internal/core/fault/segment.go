@@ -130,8 +130,8 @@ that its port on the switch is lit.`,
 			return found(Confirmed,
 				fmt.Sprintf("The gateway set on this machine, %v, does not answer; the segment's router is %v.", p.Gateway, router),
 				append(reasons, namedBy(server, router, p.Gateway))...).in(zone.Host).
-				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
-					inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}}))
+				next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway)).
+				inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}})
 		}
 		others := fmt.Sprintf("%s on %s %s", wording.Plural(len(p.Others), "neighbour", "neighbours"), segmentName(p),
 			map[bool]string{true: "does", false: "do"}[len(p.Others) == 1])
@@ -213,5 +213,5 @@ var ResolverSilentLocal = &Fault{
 	Doc: `The name server on this segment does not answer
 The DNS server that this machine asks is on its own segment and does not answer: the service has stopped, or the machine is off. Addresses
 work and names do not, and "the Internet is down". Start the service, or let the machines ask another server meanwhile.`,
-	Judge: func(p *facts.Facts) Finding { return judgeSilentResolver(p, true) },
+	Judge: func(p *facts.Facts) Finding { return formerly(p, judgeSilentResolver(p, true)) },
 }

@@ -73,7 +73,7 @@ connection. Take the tunnel down or connect it anew.`,
 						next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel),
 							fmt.Sprintf("If the resolvers are still %s without it, the VPN did not put the settings back. %s",
 								wording.List(bad),
-								inFull(p, good.Is6(), settings{resolvers: []netip.Addr{good}})))
+								completed(p, good.Is6(), settings{resolvers: []netip.Addr{good}}).text(good.Is6())+"."))
 				}
 			}
 			if servers, tunnel, lost := namesLostInTunnel(p); lost {
@@ -104,8 +104,19 @@ connection. Take the tunnel down or connect it anew.`,
 			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it",
 			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
 			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name),
-				"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).")
+				"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).").
+			without("Take what leads to the target by the tunnel "+port.Name+" away", into(p, port.Name, r.To)...)
 	},
+}
+
+// into are the routes by which an interface takes traffic to an address.
+func into(p *facts.Facts, name string, a netip.Addr) (out []endpoint.Route) {
+	for _, r := range p.Endpoint.Routes {
+		if r.Interface == name && p.Endpoint.OfMain(r) && r.To.Contains(a) {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // namesLostInTunnel reports that no name is to be had since all name servers that programs ask are reached by a tunnel and keep silent,
@@ -156,7 +167,7 @@ away, or give the good one the lower metric.`,
 	Judge: func(p *facts.Facts) Finding {
 		r, port, ok := taken(p)
 		switch {
-		case p.Endpoint != nil && len(p.Endpoint.DefaultRoutes(false)) < 2 && len(p.Endpoint.DefaultRoutes(true)) < 2:
+		case p.Endpoint != nil && !p.Endpoint.SeveralDefaults():
 			return cleared("there is one default route")
 		case p.Usable() == facts.Yes:
 			return cleared("the target is reached")
@@ -218,7 +229,8 @@ func competing(p *facts.Facts, bad string, w evidence.OtherWay, what string) Fin
 		fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
 		next(fmt.Sprintf("Disconnect %s if it is not needed, or give the default route by %v through %s a metric below %d.", bad,
 			better.Via,
-			better.Interface, winner.Metric))
+			better.Interface, winner.Metric)).
+		without(fmt.Sprintf("Take the default route by %v through %s away", winner.Via, bad), winner)
 }
 
 // GatewayNotARouter: the gateway that was set by hand is a neighbour, and no router.
@@ -261,13 +273,16 @@ that the network itself names, together with address, mask and resolvers.`,
 		default:
 			return cleared("nobody names another router, and no neighbour passes traffic on")
 		}
+		if slices.ContainsFunc(p.Endpoint.DefaultRoutes(router.Is6()), func(r endpoint.Route) bool { return r.Via == router }) {
+			return cleared("%v is set as a router as well, in its order of preference", router)
+		}
 		if who != "" {
 			reasons = append(reasons, who)
 		}
 		return found(Confirmed,
 			fmt.Sprintf("The gateway set on this machine, %v, is no router; the segment's router is %v.", p.Gateway, router), reasons...).
-			next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway),
-				inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}}))
+			next(fmt.Sprintf("Set the gateway to %v in place of %v.", router, p.Gateway)).
+			inFull(p, router.Is6(), settings{gateways: []netip.Addr{router}})
 	},
 }
 

@@ -61,6 +61,12 @@ func (t Trial) Result(prefix netip.Prefix, home site.Network, documented bool) (
 			[]string{"Ask from a machine on that segment."}
 	case !t.Over:
 		return Asking, fmt.Sprintf("%v is being asked for: %d of %d probes sent, no answer yet.", t.Address, t.Probes, ProbeNumber), nil
+	case t.Probes == 0:
+		why := "no probe could be sent"
+		if t.Echo.Outcome == evidence.LocalError && t.Echo.Reason != "" {
+			why += ": " + t.Echo.Reason
+		}
+		return CannotTell, fmt.Sprintf("Who has %v could not be asked: %s.", t.Address, why), nil
 	case t.Own:
 		s, sentence = Nobody, fmt.Sprintf("Nobody else uses %v: no answer to %d probes in %s.", t.Address, t.Probes, Seconds(t.Took))
 	default:

@@ -123,3 +123,43 @@ func TestOneOctetApart(t *testing.T) {
 		}
 	}
 }
+
+// The table of RFC 6052 §2.4.
+func TestEmbedded(t *testing.T) {
+	for prefix, made := range map[string]string{
+		"2001:db8::/32": "2001:db8:c000:221::", "2001:db8:100::/40": "2001:db8:1c0:2:21::",
+		"2001:db8:122::/48": "2001:db8:122:c000:2:2100::", "2001:db8:122:300::/56": "2001:db8:122:3c0:0:221::",
+		"2001:db8:122:344::/64": "2001:db8:122:344:c0:2:2100::", "2001:db8:122:344::/96": "2001:db8:122:344::192.0.2.33",
+		"64:ff9b::/96": "64:ff9b::192.0.2.33",
+	} {
+		got, ok := subnet.Embedded(netip.MustParsePrefix(prefix), netip.MustParseAddr(made))
+		assert.True(t, ok, prefix)
+		assert.Equal(t, netip.MustParseAddr("192.0.2.33"), got, prefix)
+	}
+	_, ok := subnet.Embedded(subnet.WellKnownTranslation, netip.MustParseAddr("2001:db8::1"))
+	assert.False(t, ok, "another prefix")
+	_, ok = subnet.Embedded(netip.Prefix{}, netip.MustParseAddr("2001:db8::1"))
+	assert.False(t, ok)
+}
+
+func TestTranslationPrefix(t *testing.T) {
+	for made, want := range map[string]string{
+		"64:ff9b::192.0.0.170": "64:ff9b::/96", "2001:db8:64::192.0.0.171": "2001:db8:64::/96", "2001:db8:c000:aa::": "2001:db8::/32",
+		"2001:db8:122:344:c0:0:aa00::": "2001:db8:122:344::/64",
+	} {
+		got, ok := subnet.TranslationPrefix(netip.MustParseAddr(made))
+		assert.True(t, ok, made)
+		assert.Equal(t, netip.MustParsePrefix(want), got, made)
+	}
+	for _, other := range []string{"2001:db8::1", "192.0.0.170", "::ffff:192.0.0.170"} {
+		_, ok := subnet.TranslationPrefix(netip.MustParseAddr(other))
+		assert.False(t, ok, other)
+	}
+	for code, bits := range []int{96, 64, 56, 48, 40, 32} { // RFC 8781 §4
+		got, ok := subnet.PrefixLengthCode(uint8(code))
+		assert.True(t, ok)
+		assert.Equal(t, bits, got)
+	}
+	_, ok := subnet.PrefixLengthCode(6)
+	assert.False(t, ok)
+}

@@ -188,7 +188,7 @@ func (l *Line) local(p *facts.Facts, s *evidence.Set, state map[string]verdict.S
 			gw.Note += " · " + strings.Join(also, " · ")
 			gw.State = max(gw.State, states[p.Gateway])
 		}
-		if state["gateway"] == verdict.Broken {
+		if state["gateway"] == verdict.Broken && p.Alive != facts.Yes {
 			gw.Note = "silent"
 		}
 		l.Local = append(l.Local, gw)

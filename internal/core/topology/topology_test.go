@@ -59,6 +59,18 @@ func TestOf(t *testing.T) {
 			local:  "holds 1 neighbour, holds .2 DHCP · names, broken .1 silent",
 			names:  "unknown 203.0.113.53 names",
 			beyond: "unknown bookings :443"},
+		{name: "the router that is taken answers, and leads nowhere", change: func(s *evidence.Set) {
+			Cut(s)
+			second := s.Endpoint.Routes[0]
+			second.Via, second.Metric = netip.MustParseAddr("172.27.40.66"), 200
+			s.Endpoint.Routes = append(s.Endpoint.Routes, second)
+			s.Echoes[0].Reply = Answer(Gateway, 0.4)
+			s.Handoffs = []evidence.Handoff{{To: Bookings, By: second.Via, HopLimit: 64, Reply: Answer(Bookings, 20)}}
+		}, broken: zone.LocalSubnet,
+			host:   "holds loopback, holds eth0, holds .23/24",
+			local:  "holds 1 neighbour, holds .2 DHCP · names, broken .1 gateway",
+			names:  "unknown 203.0.113.53 names",
+			beyond: "unknown uplink, unknown bookings :443"},
 		{name: "refused", change: func(s *evidence.Set) {
 			s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Refused, From: Bookings}
 		}, broken: zone.Beyond,

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/fault"
@@ -32,7 +33,8 @@ type Result struct {
 	Also       []Other
 	Candidates []fault.ID
 	Next       []string
-	Questions  []Question // what only a person can find out, and what each answer would clear
+	Mends      []change.Proposal // what of that can be done on this machine, from here
+	Questions  []Question        // what only a person can find out, and what each answer would clear
 
 	Checks   []Check
 	Suspects []Suspect
@@ -79,13 +81,13 @@ func judge(catalogue []*fault.Fault, p *facts.Facts) Result {
 	r := Result{Also: []Other{}, Candidates: []fault.ID{}, Next: []string{}, Withheld: slices.Clone(p.Seen.Withheld)}
 	for i, f := range catalogue {
 		finding := f.Judge(p)
-		if lossAt := p.LossZone(); lossAt != zone.Unknown && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
-			finding = fault.Finding{Standing: fault.Possible, For: finding.For,
-				Against: []string{"packets of all sorts are being lost, so that silence proves nothing"}}
-		}
 		z := f.Zone
 		if finding.Zone != zone.Unknown {
 			z = finding.Zone
+		}
+		if lossAt := p.LossZone(); lossAt != zone.Unknown && lossAt <= z && f.OnSilence && finding.Standing.Holds() && f != fault.PathLossy {
+			finding = fault.Finding{Standing: fault.Possible, For: finding.For,
+				Against: []string{"packets of all sorts are being lost, so that silence proves nothing"}}
 		}
 		if at := p.TargetZone(); f.Scope&fault.OfTarget != 0 && at != zone.Unknown {
 			z = min(z, at)
@@ -172,7 +174,7 @@ func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	}
 	r.also(holding)
 	if len(holding) > 0 {
-		r.Next = append(r.Next, holding[0].finding.Next...)
+		r.advise(holding[0].finding)
 	}
 }
 
@@ -180,12 +182,18 @@ func (r *Result) faulty(inTheWay, holding []Suspect) {
 	chosen := inTheWay[0]
 	f := chosen.finding
 	r.Zone, r.Fault, r.Sentence = chosen.Zone, chosen.Fault.ID, f.Sentence
-	r.Next = append(r.Next, f.Next...)
+	r.advise(f)
 	r.Confidence = Likely
 	if f.Standing == fault.Confirmed && !slices.ContainsFunc(inTheWay, func(s Suspect) bool { return s.Zone != chosen.Zone }) {
 		r.Confidence = Certain
 	}
 	r.also(slices.DeleteFunc(holding, func(s Suspect) bool { return s.Fault == chosen.Fault }))
+}
+
+// advise says what to do.
+func (r *Result) advise(f fault.Finding) {
+	r.Next = append(r.Next, f.Next...)
+	r.Mends = append(r.Mends, f.Mends...)
 }
 
 // changed withdraws a verdict that rests on evidence from before and after a change.
@@ -196,7 +204,7 @@ func (r *Result) changed(what string) {
 	r.Zone, r.Fault, r.Confidence, r.Also = zone.Undetermined, "", Maybe, []Other{}
 	r.Sentence = fmt.Sprintf("The network changed while it was being asked: %s. What was seen before and after does not fit together.",
 		what)
-	r.Next = []string{"Run the same tests again, now that it is quiet."}
+	r.Next, r.Mends = []string{"Run the same tests again, now that it is quiet."}, nil
 }
 
 func (r *Result) also(others []Suspect) {

@@ -181,7 +181,7 @@ func (p *echoSocket) read(got packet) (machine.EchoArrival, bool) {
 			return machine.EchoArrival{}, false
 		}
 		if echo, isEcho := m.Body.(*icmp.Echo); isEcho && (m.Type == ipv4.ICMPTypeEchoReply || m.Type == ipv6.ICMPTypeEchoReply) {
-			r, ok = wire.Report{Outcome: evidence.Answered, From: got.from.Addr(), Size: len(echo.Data), Type: got.data[0],
+			r, ok = wire.Report{Outcome: evidence.Answered, From: got.from.Addr(), Data: echo.Data, Type: got.data[0],
 				About: wire.Quote{EchoFamily: true, ID: uint16(echo.ID), Seq: uint16(echo.Seq), To: got.from}}, true
 		} else if p.v6 {
 			r, ok = wire.Report{From: got.from.Addr()}.V6(got.data[0], got.data[1], got.data[4:])
@@ -193,9 +193,9 @@ func (p *echoSocket) read(got packet) (machine.EchoArrival, bool) {
 	if !ok || !r.About.EchoFamily || (!p.datagram && r.About.ID != p.id) {
 		return machine.EchoArrival{}, false
 	}
-	return machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(),
+	return machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Data: r.Data,
 		Arrival: machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why,
-			ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: r.Size, MTU: r.MTU, At: got.at, Stamp: got.stamp}}, true
+			ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft, Size: len(r.Data), MTU: r.MTU, At: got.at, Stamp: got.stamp}}, true
 }
 
 func (p *echoSocket) proto() int {

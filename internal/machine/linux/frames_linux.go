@@ -29,7 +29,7 @@ type frameSocket struct {
 // OpenFrames implements machine.Machine.
 func (m *live) OpenFrames(c machine.FrameConfig) (machine.FrameSocket, error) {
 	iface := c.Interface
-	ifi, err := net.InterfaceByName(iface)
+	ifi, err := net.InterfaceByName(systemName(iface))
 	if err != nil {
 		return nil, translate("opening "+iface, unix.ENODEV)
 	}

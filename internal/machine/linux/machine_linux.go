@@ -93,7 +93,7 @@ func sockaddr(to netip.AddrPort) unix.Sockaddr {
 	}
 	sa := &unix.SockaddrInet6{Port: int(to.Port()), Addr: to.Addr().As16()}
 	if zone := to.Addr().Zone(); zone != "" {
-		if ifi, err := net.InterfaceByName(zone); err == nil {
+		if ifi, err := net.InterfaceByName(systemName(zone)); err == nil {
 			sa.ZoneId = uint32(ifi.Index)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/netip"
@@ -19,7 +20,10 @@ import (
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/leasefile"
 	"passepartout/internal/machine"
+	"passepartout/internal/plainfile"
 )
+
+const resolvConf = "/etc/resolv.conf"
 
 // Read implements machine.Machine.
 func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
@@ -36,7 +40,18 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	}
 	names := map[int]string{}
 	for _, l := range links {
-		names[l.Attrs().Index] = l.Attrs().Name
+		names[l.Attrs().Index] = shownName(l.Attrs().Index, l.Attrs().Name)
+	}
+	// All at once: the kernel tells those of every interface, whichever is asked for.
+	addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(nil, netlink.FAMILY_ALL) })
+	if err != nil {
+		e.Remarks = append(e.Remarks, fmt.Sprintf("addresses: %v", err))
+	}
+	addresses := map[int][]endpoint.Address{}
+	for _, a := range addrs {
+		if converted, ok := addressOf(a); ok {
+			addresses[a.LinkIndex] = append(addresses[a.LinkIndex], converted)
+		}
 	}
 	speeds := linkModes()
 	for _, l := range links {
@@ -45,15 +60,7 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 		}
 		i := interfaceOf(l, speeds)
 		i.Master = names[l.Attrs().MasterIndex] // no interface has the index 0
-		addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(l, netlink.FAMILY_ALL) })
-		if err != nil && !errors.Is(err, unix.ENODEV) { // it may vanish between the two questions
-			e.Remarks = append(e.Remarks, fmt.Sprintf("addresses of %s: %v", i.Name, err))
-		}
-		for _, a := range addrs {
-			if converted, ok := addressOf(a); ok {
-				i.Addresses = append(i.Addresses, converted)
-			}
-		}
+		i.Addresses = addresses[l.Attrs().Index]
 		e.Interfaces = append(e.Interfaces, i)
 	}
 	routes, err := dump(func() ([]netlink.Route, error) {
@@ -94,12 +101,12 @@ func proxySettings() (out []endpoint.ProxySetting) {
 		out = append(out, p)
 	}
 	const file = "/etc/environment"
-	f, err := os.Open(file)
+	f, err := plainfile.Open(file)
 	if err != nil {
 		return out // it need not be there
 	}
 	defer f.Close()
-	values := endpoint.ParseEnvironment(f)
+	values := endpoint.ParseEnvironment(io.LimitReader(f, mostSettings))
 	if p := endpoint.ProxyVariables(file, func(name string) string { return values[name] }); !p.IsZero() {
 		out = append(out, p)
 	}
@@ -135,7 +142,7 @@ func (m *live) Neighbours(ctx context.Context) ([]endpoint.Neighbour, error) {
 	}
 	names := map[int]string{}
 	for _, i := range all {
-		names[i.Index] = i.Name
+		names[i.Index] = shownName(i.Index, i.Name)
 	}
 	table, err := neighbourTable(names)
 	if err != nil {
@@ -164,38 +171,43 @@ func dump[T any](list func() ([]T, error)) (out []T, err error) {
 	return out, nil
 }
 
+// mostSettings bounds what is read of a file of settings: the largest, lists of blocked names in a hosts file, have a few MiB.
+const mostSettings = 16 << 20
+
 func readFiles(e *endpoint.Endpoint) {
-	const conf = "/etc/resolv.conf"
-	open := func(path string, f func(*os.File)) {
-		file, err := os.Open(path)
+	open := func(path string, f func(io.Reader)) {
+		file, err := plainfile.Open(path)
 		if err != nil {
 			if !errors.Is(err, fs.ErrNotExist) {
-				e.Remarks = append(e.Remarks, fmt.Sprintf("%s cannot be read: %v", path, err))
+				e.Remarks = append(e.Remarks, fmt.Sprintf("cannot be read: %v", err))
 			}
 			return
 		}
 		defer file.Close()
-		f(file)
+		if info, err := file.Stat(); err == nil && info.Size() > mostSettings {
+			e.Remarks = append(e.Remarks, fmt.Sprintf("%s: only the first %d MiB were read", path, mostSettings>>20))
+		}
+		f(io.LimitReader(file, mostSettings))
 	}
-	open(conf, func(f *os.File) {
-		set := endpoint.ParseResolvConf(f, conf)
+	open(resolvConf, func(f io.Reader) {
+		set := endpoint.ParseResolvConf(f, resolvConf)
 		e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
 		e.Remarks = append(e.Remarks, set.Remarks...)
 	})
 	if e.StubBefore() {
-		open(endpoint.StubFile, func(f *os.File) { e.TakeBehind(endpoint.ParseResolvConf(f, endpoint.StubFile)) })
+		open(endpoint.StubFile, func(f io.Reader) { e.TakeBehind(endpoint.ParseResolvConf(f, endpoint.StubFile)) })
 	}
-	open(endpoint.SwitchFile, func(f *os.File) { e.Switching = endpoint.ParseSwitching(f) })
-	open("/etc/hosts", func(f *os.File) {
+	open(endpoint.SwitchFile, func(f io.Reader) { e.Switching = endpoint.ParseSwitching(f) })
+	open(hostsFile, func(f io.Reader) {
 		var remarks []string
-		e.Hosts, remarks = endpoint.ParseHosts(f, "/etc/hosts")
+		e.Hosts, remarks = endpoint.ParseHosts(f, hostsFile)
 		e.Remarks = append(e.Remarks, remarks...)
 	})
 }
 
 func interfaceOf(l netlink.Link, speeds map[string]*ethtool.LinkMode) endpoint.Interface {
 	a := l.Attrs()
-	i := endpoint.Interface{Index: a.Index, Name: a.Name, MTU: a.MTU, Up: a.Flags&net.FlagUp != 0, Kind: kindOf(l),
+	i := endpoint.Interface{Index: a.Index, Name: shownName(a.Index, a.Name), MTU: a.MTU, Up: a.Flags&net.FlagUp != 0, Kind: kindOf(l),
 		Driver: driverOf(a.Name)}
 	i.Hardware, _ = endpoint.HardwareFrom(a.HardwareAddr)
 	if i.Up {
@@ -321,7 +333,8 @@ func routesOf(r netlink.Route, names map[int]string) []endpoint.Route {
 		r.Type == unix.RTN_LOCAL {
 		return nil
 	}
-	out := endpoint.Route{Interface: names[r.LinkIndex], Metric: r.Priority, Table: r.Table, OnLink: r.Flags&unix.RTNH_F_ONLINK != 0,
+	out := endpoint.Route{Interface: names[r.LinkIndex], Metric: r.Priority, Table: r.Table, Protocol: int(r.Protocol),
+		OnLink:  r.Flags&unix.RTNH_F_ONLINK != 0,
 		Verdict: endpoint.Forward}
 	switch r.Type {
 	case unix.RTN_BLACKHOLE:
@@ -415,7 +428,7 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 	if err := ctx.Err(); err != nil {
 		return answer, err
 	}
-	opts := &netlink.RouteGetOptions{Oif: iface}
+	opts := &netlink.RouteGetOptions{Oif: systemName(iface)}
 	routes, err := netlink.RouteGetWithOptions(to.WithZone("").AsSlice(), opts)
 	if verdict, why, refused := refusal(err); refused {
 		answer.Verdict, answer.Reason = verdict, why
@@ -453,7 +466,7 @@ func (m *live) Route(ctx context.Context, to netip.Addr, iface string) (endpoint
 		answer.Source = src.Unmap()
 	}
 	if ifi, err := net.InterfaceByIndex(r.LinkIndex); err == nil {
-		answer.Interface = ifi.Name
+		answer.Interface = shownName(ifi.Index, ifi.Name)
 	}
 	return answer, ctx.Err()
 }

@@ -3,6 +3,7 @@
 package linux_test
 
 import (
+	"fmt"
 	"net"
 	"net/netip"
 	"testing"
@@ -13,6 +14,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/wiretext"
+	"passepartout/internal/machine"
 )
 
 func cidr(s string) *net.IPNet {
@@ -88,6 +91,39 @@ func TestReadOddPorts(t *testing.T) {
 	})
 }
 
+// Whoever makes an interface names it: no octets of his reach a terminal, and it can be used under the name by which it is shown.
+func TestReadHostileNames(t *testing.T) {
+	l, m := lab(t, "healthy")
+	on(t, l, func() {
+		for i, hostile := range []string{"\x1b[31mr", "a\u202eb", "\xff\xfe"} {
+			a := netlink.NewLinkAttrs()
+			a.Name = hostile
+			require.NoError(t, netlink.LinkAdd(&netlink.Veth{LinkAttrs: a, PeerName: fmt.Sprintf("peer%d", i)}))
+			link, err := netlink.LinkByName(hostile)
+			require.NoError(t, err)
+			require.NoError(t, netlink.LinkSetUp(link))
+			own, err := netlink.ParseAddr(fmt.Sprintf("192.168.%d.1/24", 70+i))
+			require.NoError(t, err)
+			require.NoError(t, netlink.AddrAdd(link, own))
+			shown := fmt.Sprintf("#%d", link.Attrs().Index)
+			e, err := m.Read(t.Context())
+			require.NoError(t, err)
+			port, ok := e.Interface(shown)
+			require.True(t, ok, "%q is shown by its number", hostile)
+			assert.NotEmpty(t, port.Addresses)
+			route, err := m.Route(t.Context(), netip.MustParseAddr(fmt.Sprintf("192.168.%d.9", 70+i)), shown)
+			require.NoError(t, err)
+			assert.Equal(t, shown, route.Interface)
+			frames, err := m.OpenFrames(machine.FrameConfig{Interface: shown})
+			require.NoError(t, err)
+			frames.Close()
+			for _, x := range e.Routes {
+				assert.Equal(t, wiretext.Clean(x.Interface), x.Interface)
+			}
+		}
+	})
+}
+
 func TestReadAddressesAndRoutes(t *testing.T) {
 	l, m := lab(t, "healthy")
 	on(t, l, func() {
@@ -121,7 +157,7 @@ func TestReadAddressesAndRoutes(t *testing.T) {
 		via := netip.MustParseAddr("172.27.40.1")
 		assert.Equal(t,
 			endpoint.Route{To: netip.MustParsePrefix("10.1.0.0/16"), Via: via, Interface: "eth0", Metric: 50, Table: 254,
-				Origin: endpoint.ByHand, Verdict: endpoint.Forward}, by["10.1.0.0/16"][0])
+				Protocol: unix.RTPROT_STATIC, Origin: endpoint.ByHand, Verdict: endpoint.Forward}, by["10.1.0.0/16"][0])
 		assert.Equal(t, endpoint.ByRoutingDaemon, by["10.2.0.0/16"][0].Origin)
 		assert.Equal(t, endpoint.Blackhole, by["10.3.0.0/16"][0].Verdict)
 		assert.Equal(t, endpoint.UnreachableRoute, by["10.4.0.0/16"][0].Verdict)

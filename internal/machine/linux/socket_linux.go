@@ -59,7 +59,7 @@ func configure(fd int, v6 bool, o options) error {
 		level, recvErr, hops, recvHops = unix.IPPROTO_IPV6, unix.IPV6_RECVERR, unix.IPV6_UNICAST_HOPS, unix.IPV6_RECVHOPLIMIT
 	}
 	if o.iface != "" {
-		if err := unix.SetsockoptString(fd, unix.SOL_SOCKET, unix.SO_BINDTODEVICE, o.iface); err != nil {
+		if err := unix.SetsockoptString(fd, unix.SOL_SOCKET, unix.SO_BINDTODEVICE, systemName(o.iface)); err != nil {
 			return translate("binding to "+o.iface, err)
 		}
 	}
@@ -261,7 +261,7 @@ func parseQueued(b []byte, v6 bool, asked netip.Addr) *queued {
 func localReason(errno syscall.Errno) string {
 	switch errno {
 	case unix.EHOSTUNREACH:
-		return machine.NoNextHop
+		return evidence.NoNextHop
 	case unix.EMSGSIZE:
 		return "larger than the path is known to carry"
 	}

@@ -36,8 +36,10 @@ func (s *Site) followTimeline(sc *scenario.Scenario) {
 				if n == nil {
 					continue
 				}
-				n.become(site.Nodes[name])
-				if n == s.endpoint.node {
+				if n != s.endpoint.node {
+					n.become(site.Nodes[name])
+				} else {
+					s.endpoint.become(site.Nodes[name])
 					file := site.LeaseFile(name, s.Began)
 					s.endpoint.leaseFile.Store(&file)
 					for _, p := range n.ports {
@@ -52,10 +54,15 @@ func (s *Site) followTimeline(sc *scenario.Scenario) {
 
 // become changes the node: its rules, addresses, routes, files. What it serves stays.
 func (n *node) become(spec *scenario.Node) {
-	was := n.spec()
-	if was == spec {
-		return
+	n.lock.Lock()
+	defer n.lock.Unlock()
+	if n.spec() != spec {
+		n.take(spec)
 	}
+}
+
+// take makes the node what a description of it says, wherever that is not so yet. Whoever calls it holds the node's lock.
+func (n *node) take(spec *scenario.Node) {
 	n.now.Store(spec)
 	own := map[netip.Addr]bool{netip.MustParseAddr("127.0.0.1"): true, netip.IPv6Loopback(): true}
 	var routes []tcpip.Route
@@ -65,24 +72,27 @@ func (n *node) become(spec *scenario.Node) {
 		routes = append(routes, tcpip.Route{Destination: subnet, NIC: 1})
 	}
 	for _, p := range n.ports {
-		if p.down.Load() {
-			continue
+		var uses []netip.Prefix
+		for _, a := range spec.Ports[p.name].Addresses {
+			if !p.down.Load() && !slices.Contains(p.duplicates, a.Addr()) {
+				uses = append(uses, a)
+			}
 		}
-		now := spec.Ports[p.name].Addresses
-		for _, a := range was.Ports[p.name].Addresses {
-			if !slices.Contains(now, a) {
+		for _, a := range p.has {
+			if !slices.Contains(uses, a) {
 				_ = n.stack.RemoveAddress(p.id, toTCPIP(a.Addr()))
 			}
 		}
-		for _, a := range now {
+		for _, a := range uses {
 			address := tcpip.ProtocolAddress{Protocol: protoOf(a.Addr()),
 				AddressWithPrefix: tcpip.AddressWithPrefix{Address: toTCPIP(a.Addr()), PrefixLen: a.Bits()}}
-			if !slices.Contains(was.Ports[p.name].Addresses, a) {
+			if !slices.Contains(p.has, a) {
 				_ = n.stack.AddProtocolAddress(p.id, address, stack.AddressProperties{})
 			}
 			own[a.Addr()] = true
 			routes = append(routes, tcpip.Route{Destination: address.AddressWithPrefix.Subnet(), NIC: p.id})
 		}
+		p.has = uses
 	}
 	n.held.Store(&own)
 	n.setRoutes(routes)
@@ -104,18 +114,22 @@ func (m *endpointMachine) notify() {
 // when it is up.
 func (s *Site) SwitchPort(name string, up bool) {
 	for _, p := range s.endpoint.node.ports {
-		if p.name != name {
-			continue
+		if p.name == name {
+			p.turn(up)
 		}
-		p.mu.Lock()
-		p.down.Store(!up)
-		if !up && p.downed != nil {
-			close(p.downed)
-			p.downed = nil
-		}
-		p.mu.Unlock()
 	}
 	s.endpoint.notify()
+}
+
+// turn switches a port on or off.
+func (p *port) turn(up bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.down.Store(!up)
+	if !up && p.downed != nil {
+		close(p.downed)
+		p.downed = nil
+	}
 }
 
 // untilDown is closed when the interface goes down.

@@ -17,7 +17,7 @@ func (n *node) passOn(frame []byte, v view) bool {
 		return false
 	}
 	next, out := n.nextHop(v)
-	if out == nil || out.down.Load() || len(frame)-ethernetHeader > out.mtu {
+	if out == nil || out.down.Load() || len(frame)-ethernetHeader > int(out.mtu.Load()) {
 		return false
 	}
 	hw, ok := n.hardwareOf(out, next)
@@ -75,6 +75,32 @@ func (v view) oddFlow() bool {
 	}
 	sum := h.Sum32()
 	return (sum^sum>>16)&1 == 1
+}
+
+// spread gives every second flow of the node's own to the second of two next hops, where a route has two: gVisor knows of the first alone.
+func (n *node) spread(p *port, frame []byte) {
+	for _, r := range n.spec().Routes {
+		if !r.Or.IsValid() {
+			continue
+		}
+		v, ok := look(frame)
+		if !ok || !v.oddFlow() || !v.dst.IsGlobalUnicast() {
+			continue
+		}
+		if next, out := n.nextHop(v); next != r.Or || out != p || p.segment == nil {
+			continue
+		}
+		p.segment.mu.Lock()
+		ports := p.segment.ports
+		p.segment.mu.Unlock()
+		for _, at := range ports {
+			for _, a := range at.node.spec().Ports[at.name].Addresses {
+				if a.Addr() == r.Or {
+					copy(frame[:6], at.hw[:])
+				}
+			}
+		}
+	}
 }
 
 // hardwareOf looks an address up in the neighbour table of a port.

@@ -15,6 +15,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/leasefile"
 	"passepartout/internal/machine"
@@ -30,6 +31,7 @@ type endpointMachine struct {
 	nextEcho  atomic.Uint32
 	timeline  scenario.Timeline
 	began     time.Time
+	told      []change.Op            // what it was told to change; of the node's lock
 	leaseFile atomic.Pointer[string] // what its DHCP client wrote down
 
 	mu       sync.Mutex
@@ -142,7 +144,7 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 			continue
 		}
 		route := endpoint.Route{To: r.To.Masked(), Via: r.Via, Interface: p.name, Metric: r.Metric, Table: cmp.Or(r.Table, 254),
-			OnLink:  r.OnLink,
+			OnLink: r.OnLink, Source: r.Source,
 			Verdict: endpoint.Forward}
 		switch {
 		case r.ByHand:
@@ -151,10 +153,14 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 			route.Origin = endpoint.ByDHCP
 		}
 		e.Routes = append(e.Routes, route)
+		if r.Or.IsValid() {
+			route.Via = r.Or
+			e.Routes = append(e.Routes, route)
+		}
 	}
 	for i, x := range n.spec().Rules {
-		e.Rules = append(e.Rules, endpoint.Rule{Priority: 1000 + i, IPv6: x.To.Addr().Is6() || x.From.Addr().Is6(), From: x.From, To: x.To,
-			Table: x.Table})
+		e.Rules = append(e.Rules, endpoint.Rule{Priority: cmp.Or(x.Priority, 1000+i), IPv6: x.To.Addr().Is6() || x.From.Addr().Is6(),
+			From: x.From, To: x.To, Table: x.Table})
 	}
 	set := endpoint.ParseResolvConf(strings.NewReader(n.spec().ResolvConfText()), "/etc/resolv.conf")
 	e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking
@@ -208,7 +214,7 @@ func (n *node) refused(to netip.Addr) (verdict endpoint.RouteVerdict, yes bool) 
 
 func (p *port) describe() endpoint.Interface {
 	spec := p.node.spec().Ports[p.name]
-	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down.Load(), MTU: p.mtu, Hardware: p.hw,
+	i := endpoint.Interface{Index: int(p.id), Name: p.name, Kind: endpoint.Wired, Up: !p.down.Load(), MTU: int(p.mtu.Load()), Hardware: p.hw,
 		Driver: "simulated", Counters: p.counted()}
 	if spec.Tunnel {
 		i.Kind, i.Hardware = endpoint.Tunnel, endpoint.HardwareAddr{}

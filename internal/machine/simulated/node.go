@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -26,6 +27,7 @@ import (
 // node is one machine of the site: a whole userspace TCP/IP stack with its ports.
 type node struct {
 	name   string
+	lock   sync.Mutex                          // of whoever changes it
 	now    atomic.Pointer[scenario.Node]       // as it is at present: a timeline may change it
 	held   atomic.Pointer[map[netip.Addr]bool] // its own addresses
 	stack  *stack.Stack
@@ -83,10 +85,11 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 	for i, portName := range spec.PortNames() {
 		ps := spec.Ports[portName]
 		p := &port{node: n, name: portName, id: tcpip.NICID(i + 2), hw: s.Site.HardwareOf(name, portName), segment: segments[ps.Segment],
-			mtu: cmp.Or(ps.MTU, 1500), began: began,
+			began: began,
 			unplugged: func() bool {
 				return ps.Unplugged || ps.Bridge || s.Timeline.Unplugged(name, portName, time.Since(began))
 			}}
+		p.mtu.Store(int64(cmp.Or(ps.MTU, 1500)))
 		p.down.Store(ps.Down)
 		p.leaseLeft.Store(int64(s.Site.LeaseLeft(ps)))
 		if err := n.stack.CreateNICWithOptions(p.id, ethernet.New(p), stack.NICOptions{Name: portName, Disabled: ps.Down}); err != nil {
@@ -107,6 +110,7 @@ func newNode(name string, s *scenario.Scenario, segments map[string]*segment, be
 			if err := add(p.id, prefix); err != nil {
 				return nil, err
 			}
+			p.has = append(p.has, prefix)
 		}
 	}
 	n.setRoutes(routes)
@@ -162,16 +166,19 @@ func (n *node) farRoutes(table int) (routes []tcpip.Route) {
 		}
 		subnet := tcpip.AddressWithPrefix{Address: toTCPIP(r.To.Masked().Addr()), PrefixLen: r.To.Bits()}.Subnet()
 		routes = append(routes,
-			tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id, SourceHint: sourceFor(spec.Ports[p.name], r.Via)})
+			tcpip.Route{Destination: subnet, Gateway: toTCPIP(r.Via), NIC: p.id, SourceHint: sourceFor(spec.Ports[p.name], r)})
 	}
 	return routes
 }
 
 // sourceFor is the address of a port from which a kernel speaks by way of a next hop: the one in whose network that lies. Without a hint,
 // the simulated stack takes the one that is most like the destination.
-func sourceFor(p *scenario.Port, via netip.Addr) (hint tcpip.Address) {
+func sourceFor(p *scenario.Port, r scenario.Route) (hint tcpip.Address) {
+	if r.Source.IsValid() {
+		return toTCPIP(r.Source)
+	}
 	for _, a := range p.Addresses {
-		if a.Masked().Contains(via) {
+		if a.Masked().Contains(r.Via) {
 			return toTCPIP(a.Addr())
 		}
 	}

@@ -129,7 +129,7 @@ func (n *node) fitsOn(route *stack.Route, size int) bool {
 	}
 	for _, p := range n.ports {
 		if p.id == route.NICID() {
-			return size <= p.mtu
+			return size <= int(p.mtu.Load())
 		}
 	}
 	return true // loopback

@@ -32,7 +32,8 @@ type port struct {
 	segment    *segment
 	down       atomic.Bool // administratively
 	unplugged  func() bool
-	mtu        int
+	mtu        atomic.Int64
+	has        []netip.Prefix // its addresses in use; whoever changes the node holds its lock
 	began      time.Time
 	leaseLeft  atomic.Int64 // when it began, a time.Duration
 
@@ -221,13 +222,14 @@ func (p *port) WritePackets(list stack.PacketBufferList) (int, tcpip.Error) {
 		frame := append([]byte(nil), view.AsSlice()...)
 		view.Release()
 		if p.node.release(frame) {
+			p.node.spread(p, frame)
 			p.transmit(frame)
 		}
 	}
 	return list.Len(), nil
 }
 
-func (p *port) MTU() uint32                                  { return uint32(p.mtu) + ethernetHeader }
+func (p *port) MTU() uint32                                  { return uint32(p.mtu.Load()) + ethernetHeader }
 func (p *port) SetMTU(uint32)                                {}
 func (p *port) MaxHeaderLength() uint16                      { return 0 }
 func (p *port) LinkAddress() tcpip.LinkAddress               { return tcpip.LinkAddress(p.hw[:]) }

@@ -16,7 +16,7 @@ type segment struct {
 	name       string
 	acquainted bool                      // its machines know each other already
 	treat      func() scenario.Treatment // at this moment
-	queue      chan delivery
+	lanes      [scenario.Lanes]chan delivery
 	done       chan struct{}
 
 	mu    sync.Mutex
@@ -34,12 +34,18 @@ type delivery struct {
 const queueLength = 1024
 
 func newSegment(s *scenario.Scenario, name string, began time.Time) *segment {
-	g := &segment{name: name, queue: make(chan delivery, queueLength), done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
+	g := &segment{name: name, done: make(chan struct{}), rng: rand.New(rand.NewPCG(1, 2))}
 	if spec := s.Site.Segments[name]; spec.Switch != "" {
 		go g.speak(spec)
 	}
 	g.treat = func() scenario.Treatment { return s.TreatmentAt(name, time.Since(began)) }
-	go g.deliver()
+	for i := range g.lanes {
+		if i > 0 && s.Site.Segments[name].Jitter == 0 {
+			break
+		}
+		g.lanes[i] = make(chan delivery, queueLength)
+		go g.deliver(g.lanes[i])
+	}
 	return g
 }
 
@@ -90,17 +96,17 @@ func (g *segment) send(from *port, frame []byte) {
 		}
 	}
 	select {
-	case g.queue <- delivery{due: time.Now().Add(t.Delay), from: from, frame: frame}:
+	case g.lanes[t.Lane] <- delivery{due: time.Now().Add(t.Delay), from: from, frame: frame}:
 	default:
 	}
 }
 
-func (g *segment) deliver() {
+func (g *segment) deliver(lane <-chan delivery) {
 	for {
 		select {
 		case <-g.done:
 			return
-		case d := <-g.queue:
+		case d := <-lane:
 			nap.Until(d.due)
 			g.mu.Lock()
 			ports := g.ports

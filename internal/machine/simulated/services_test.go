@@ -14,6 +14,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/nap/naptest"
 	"passepartout/internal/probe"
 	"passepartout/internal/scenario"
 )
@@ -46,6 +47,10 @@ func TestForwardingNameServer(t *testing.T) {
 
 // Each action of a filter is told to the sender as on a real router, in both families.
 func TestFilterActions(t *testing.T) {
+	naptest.Undisturbed(t, func(found assert.TestingT) { filterActions(t, found) })
+}
+
+func filterActions(t *testing.T, found assert.TestingT) {
 	for action, want := range map[string]struct {
 		outcome evidence.Outcome
 		why     evidence.Why
@@ -62,12 +67,12 @@ func TestFilterActions(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), 250*time.Millisecond)
 			_, r := m.Connect(ctx, machine.ConnectConfig{To: netip.AddrPortFrom(netip.MustParseAddr(to), 443)})
 			cancel()
-			assert.Equal(t, want.outcome, r.Outcome, "%s %s", action, to)
-			assert.Equal(t, want.why, r.Why, "%s %s", action, to)
+			assert.Equal(found, want.outcome, r.Outcome, "%s %s", action, to)
+			assert.Equal(found, want.why, r.Why, "%s %s", action, to)
 			ctx, cancel = context.WithTimeout(t.Context(), time.Second)
 			conn, r := m.Connect(ctx, machine.ConnectConfig{To: netip.AddrPortFrom(netip.MustParseAddr(to), 80)})
 			cancel()
-			if assert.Equal(t, evidence.Answered, r.Outcome, "%s %s: another port passes", action, to) {
+			if assert.Equal(found, evidence.Answered, r.Outcome, "%s %s: another port passes", action, to) {
 				conn.Close()
 			}
 		}

@@ -27,7 +27,7 @@ import (
 
 func arrival(r wire.Report, at time.Time) machine.Arrival {
 	return machine.Arrival{Outcome: r.Outcome, From: r.From, Why: r.Why, ICMPType: r.Type, ICMPCode: r.Code, HopLimitLeft: r.HopLimitLeft,
-		Size: r.Size, MTU: r.MTU, At: at}
+		Size: len(r.Data), MTU: r.MTU, At: at}
 }
 
 // echoPort sends echo requests through the node's stack and hears replies at its ports.
@@ -58,7 +58,7 @@ func (m *endpointMachine) OpenEcho(c machine.EchoConfig) (machine.EchoSocket, er
 			return
 		}
 		select {
-		case p.arrivals <- machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Arrival: arrival(r, at)}:
+		case p.arrivals <- machine.EchoArrival{Seq: r.About.Seq, To: r.About.To.Addr(), Data: r.Data, Arrival: arrival(r, at)}:
 		default: // nobody reads: as a full socket buffer
 		}
 	})
@@ -297,7 +297,7 @@ func (m *endpointMachine) Connect(ctx context.Context, c machine.ConnectConfig) 
 		default:
 		}
 		if took > 50*time.Millisecond { // the neighbour table gave up
-			return nil, evidence.Reply{Outcome: evidence.LocalError, Reason: machine.NoNextHop, RTT: took}
+			return nil, evidence.Reply{Outcome: evidence.LocalError, Reason: evidence.NoNextHop, RTT: took}
 		}
 		return nil, machine.LocalError(errNoRoute)
 	}

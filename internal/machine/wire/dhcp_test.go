@@ -47,15 +47,17 @@ func TestParseDHCP(t *testing.T) {
 	assert.ErrorIs(t, err, wire.ErrForm)
 }
 
+var translation = netip.MustParsePrefix("64:ff9b::/96")
+
 func TestRouterAdvertisement(t *testing.T) {
 	frame := wire.RouterAdvertisement(hw6, router,
 		wire.Advertised{Lifetime: 30 * time.Minute, Other: true, Prefix: prefix, Valid: 24 * time.Hour, Resolvers: []netip.Addr{core6},
-			CaptivePortal: "https://portal.kittiwake.example/"})
+			CaptivePortal: "https://portal.kittiwake.example/", Translation: translation})
 	got, ok := wire.ParseAdvertisement(frame)
 	require.True(t, ok)
 	assert.Equal(t,
 		evidence.Advertisement{Router: router, Hardware: hw6, Lifetime: 30 * time.Minute, Other: true, Resolvers: []netip.Addr{core6},
-			CaptivePortal: "https://portal.kittiwake.example/",
+			CaptivePortal: "https://portal.kittiwake.example/", Translation: translation,
 			Prefixes: []evidence.AdvertisedPrefix{
 				{Prefix: prefix, OnLink: true, Autonomous: true, Valid: 24 * time.Hour, Preferred: 24 * time.Hour}}}, got)
 	far := append([]byte(nil), frame...)
@@ -92,7 +94,7 @@ func TestInformationRequest(t *testing.T) {
 }
 
 func FuzzAdvertisement(f *testing.F) {
-	f.Add(wire.RouterAdvertisement(hw6, router, wire.Advertised{Prefix: prefix, Resolvers: []netip.Addr{core6}}))
+	f.Add(wire.RouterAdvertisement(hw6, router, wire.Advertised{Prefix: prefix, Resolvers: []netip.Addr{core6}, Translation: translation}))
 	frame, _, _ := wire.InformationRequest(hw6, router)
 	f.Add(frame)
 	f.Fuzz(func(t *testing.T, in []byte) {

@@ -161,18 +161,31 @@ func (f *Frame) readNeighbourDiscovery(p gopacket.Packet, src netip.Addr) {
 // HardwareOf converts to the form that libraries take.
 func HardwareOf(h endpoint.HardwareAddr) net.HardwareAddr { return net.HardwareAddr(h[:]) }
 
-// EchoFrame is an echo request over IPv4 in a frame to one neighbour.
+// EchoFrame is an echo request in a frame to one neighbour (RFC 792, RFC 4443 §4.1).
 func EchoFrame(from, to endpoint.HardwareAddr, src, dst netip.Addr, hopLimit int, id, seq uint16) []byte {
+	payload := gopacket.Payload(make([]byte, 24))
+	if dst.Is6() {
+		ip := &layers.IPv6{Version: 6, HopLimit: uint8(hopLimit), NextHeader: layers.IPProtocolICMPv6, SrcIP: src.AsSlice(),
+			DstIP: dst.AsSlice()}
+		icmp := &layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeEchoRequest, 0)}
+		_ = icmp.SetNetworkLayerForChecksum(ip)
+		return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv6}, ip, icmp,
+			&layers.ICMPv6Echo{Identifier: id, SeqNumber: seq}, payload)
+	}
 	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolICMPv4, SrcIP: src.AsSlice(), DstIP: dst.AsSlice()}
 	icmp := &layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(layers.ICMPv4TypeEchoRequest, 0), Id: id, Seq: seq}
-	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, icmp,
-		gopacket.Payload(make([]byte, 24)))
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, icmp, payload)
 }
 
 // SYNFrame is a request for a connection (see SYN) in a frame to one neighbour.
 func SYNFrame(from, to endpoint.HardwareAddr, src, dst netip.AddrPort, hopLimit int, number uint16) []byte {
+	segment := gopacket.Payload(SYN(src, dst, number))
+	if dst.Addr().Is6() {
+		return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv6},
+			&layers.IPv6{Version: 6, HopLimit: uint8(hopLimit), NextHeader: layers.IPProtocolTCP, SrcIP: src.Addr().AsSlice(),
+				DstIP: dst.Addr().AsSlice()}, segment)
+	}
 	ip := &layers.IPv4{Version: 4, TTL: uint8(hopLimit), Protocol: layers.IPProtocolTCP, SrcIP: src.Addr().AsSlice(),
 		DstIP: dst.Addr().AsSlice()}
-	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip,
-		gopacket.Payload(SYN(src, dst, number)))
+	return serialize(&layers.Ethernet{SrcMAC: from[:], DstMAC: to[:], EthernetType: layers.EthernetTypeIPv4}, ip, segment)
 }

@@ -17,9 +17,9 @@ type Report struct {
 	Why          evidence.Why
 	Type, Code   uint8
 	HopLimitLeft int
-	Size         int   // payload octets of an echo reply
-	MTU          int   // of the link that it did not fit (RFC 1191 §4, RFC 4443 §3.2)
-	About        Quote // what was sent
+	Data         []byte // of an echo reply; it shares memory with the packet
+	MTU          int    // of the link that it did not fit (RFC 1191 §4, RFC 4443 §3.2)
+	About        Quote  // what was sent
 }
 
 // Quote identifies the packet that a report is about.
@@ -66,7 +66,7 @@ func (r Report) v4(icmp *layers.ICMPv4) (Report, bool) {
 	r.Type, r.Code = icmp.TypeCode.Type(), icmp.TypeCode.Code()
 	switch r.Type {
 	case layers.ICMPv4TypeEchoReply:
-		r.Outcome, r.Size = evidence.Answered, len(icmp.LayerPayload())
+		r.Outcome, r.Data = evidence.Answered, icmp.LayerPayload()
 		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv4), EchoFamily: true, ID: icmp.Id, Seq: icmp.Seq,
 			To: netip.AddrPortFrom(r.From, 0)}
 		return r, true
@@ -87,7 +87,7 @@ func (r Report) V6(icmpType, code uint8, body []byte) (Report, bool) {
 		if len(body) < 4 {
 			return Report{}, false
 		}
-		r.Outcome, r.Size = evidence.Answered, len(body)-4
+		r.Outcome, r.Data = evidence.Answered, body[4:]
 		r.About = Quote{Proto: uint8(layers.IPProtocolICMPv6), EchoFamily: true, ID: be16(body), Seq: be16(body[2:]),
 			To: netip.AddrPortFrom(r.From, 0)}
 		return r, true

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/gopacket/gopacket"
@@ -14,6 +15,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/wiretext"
 )
 
@@ -92,16 +94,21 @@ func ParseAdvertisement(frame []byte) (a evidence.Advertisement, ok bool) {
 			a.Search = append(a.Search, SearchList(b[6:])...)
 		case o.Type == optCaptivePortal:
 			a.CaptivePortal = portalOf(b)
+		case o.Type == optPREF64 && len(b) >= 14:
+			if bits, ok := subnet.PrefixLengthCode(b[1] & 7); ok {
+				a.Translation, _ = addr(append(slices.Clone(b[2:14]), 0, 0, 0, 0)).Prefix(bits)
+			}
 		}
 	}
 	return a, true
 }
 
-// Options of RFC 8106 and RFC 8910 that the packet libraries have no names for.
+// Options of RFC 8106, RFC 8781 and RFC 8910 that the packet libraries have no names for.
 const (
 	optRDNSS         layers.ICMPv6Opt = 25
 	optDNSSL         layers.ICMPv6Opt = 31
 	optCaptivePortal layers.ICMPv6Opt = 37
+	optPREF64        layers.ICMPv6Opt = 38
 
 	// OptCaptivePortal6 is the DHCPv6 option that names a captive portal (RFC 8910 §2.2).
 	OptCaptivePortal6 dhcpv6.OptionCode = 103
@@ -167,9 +174,10 @@ type Advertised struct {
 	Valid          time.Duration
 	Resolvers      []netip.Addr
 	CaptivePortal  string
+	Translation    netip.Prefix // of 96 bits, or zero
 }
 
-// RouterAdvertisement is such a message to all nodes (RFC 4861 §4.2, RFC 8106 §5.1, RFC 8910 §2.3).
+// RouterAdvertisement is such a message to all nodes (RFC 4861 §4.2, RFC 8106 §5.1, RFC 8781 §4, RFC 8910 §2.3).
 func RouterAdvertisement(hw endpoint.HardwareAddr, from netip.Addr, a Advertised) []byte {
 	all := netip.MustParseAddr("ff02::1")
 	ip := &layers.IPv6{Version: 6, NextHeader: layers.IPProtocolICMPv6, HopLimit: 255, SrcIP: from.AsSlice(), DstIP: all.AsSlice()}
@@ -203,6 +211,11 @@ func RouterAdvertisement(hw endpoint.HardwareAddr, from netip.Addr, a Advertised
 		b := []byte(a.CaptivePortal)
 		ra.Options = append(ra.Options,
 			layers.ICMPv6Option{Type: optCaptivePortal, Data: append(b, make([]byte, (unit-(len(b)+head)%unit)%unit)...)})
+	}
+	if a.Translation.IsValid() {
+		const lifetime = 8 // in units of 8 s; the lowest three bits of the field are the code of the length, 0 for 96 bits
+		raw := a.Translation.Masked().Addr().As16()
+		ra.Options = append(ra.Options, layers.ICMPv6Option{Type: optPREF64, Data: append([]byte{0, lifetime << 3}, raw[:12]...)})
 	}
 	return serialize(&layers.Ethernet{SrcMAC: hw[:], DstMAC: groupOf(all), EthernetType: layers.EthernetTypeIPv6}, ip, icmp, ra)
 }

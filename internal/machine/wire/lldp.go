@@ -45,7 +45,9 @@ func ParseLLDP(frame []byte) (s evidence.Switch, ok bool) {
 	}
 	for _, o := range info.OrgTLVs {
 		if o.OUI == layers.IEEEOUI8021 && o.SubType == layers.LLDP8021SubtypePortVLANID && len(o.Info) == 2 { // IEEE 802.1Q annex D.2.1
-			s.VLAN = int(binary.BigEndian.Uint16(o.Info))
+			if id := int(binary.BigEndian.Uint16(o.Info)); id >= 1 && id <= 4094 { // others are nobody's (IEEE 802.1Q §9.6)
+				s.VLAN = id
+			}
 		}
 	}
 	return s, true

@@ -147,6 +147,23 @@ func TestFramesOfOurOwnMaking(t *testing.T) {
 	assert.Equal(t, "discover", string(f.Payload))
 }
 
+func TestWhatIsHandedToANeighbour(t *testing.T) {
+	other := endpoint.HardwareAddr{2, 0, 0, 0, 0, 9}
+	for _, c := range []struct{ own, to netip.Addr }{{own, netip.MustParseAddr("203.0.113.80")},
+		{own6, netip.MustParseAddr("2001:db8:113::80")}} {
+		f, ok := wire.ParseFrame(wire.EchoFrame(hw, other, c.own, c.to, 64, 7, 1))
+		require.True(t, ok)
+		assert.Equal(t, "icmp", f.Proto)
+		assert.Equal(t, other, f.Towards)
+		assert.Equal(t, c.to, f.To.Addr())
+		f, ok = wire.ParseFrame(wire.SYNFrame(hw, other, netip.AddrPortFrom(c.own, 40001), netip.AddrPortFrom(c.to, 443), 64, 5))
+		require.True(t, ok)
+		assert.Equal(t, "tcp", f.Proto)
+		assert.Equal(t, netip.AddrPortFrom(c.to, 443), f.To)
+		assert.Equal(t, netip.AddrPortFrom(c.own, 40001), f.From)
+	}
+}
+
 func FuzzParsePacket(f *testing.F) {
 	echo, udp, tcp, echo6 := sent(f)
 	for _, seed := range [][]byte{echo, udp, tcp, echo6, icmp4(f, gateway, 11, 0, echo), icmp4(f, bookings, 3, 3, udp[:28]),

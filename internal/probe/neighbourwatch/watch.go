@@ -47,6 +47,7 @@ type Config struct {
 	Known     *evidence.Set // what tests have found before; may be nil
 	Began     time.Time     // when those began
 	Quiet     bool          // names are not looked up
+	Foreign   bool          // addresses of other networks are tried as well: this machine is to have one
 }
 
 // Progress is how far asking the segment has come.
@@ -245,6 +246,9 @@ func (p *Watch) name(ctx context.Context) {
 		}
 	})
 	for _, a := range todo {
+		if !a.IsLinkLocalUnicast() && !p.own.OnLink(a) {
+			continue // anybody may claim an address that stands far away: nothing leaves the segment
+		}
 		wg.Go(func() {
 			defer guard.Goroutine()
 			ask, cancel := context.WithTimeout(ctx, nameFor)
@@ -336,9 +340,10 @@ func (p *Watch) Ask(ctx context.Context, rate int) error {
 			p.picture.Progress.Asked++
 		}
 	}
+	reached := len(targets)
 	if p.segment != nil {
 		p.askAllNodes()
-		p.segment.Sweep(ctx, prefix.Addr(), targets, rate, patience, done, func() bool {
+		reached = p.segment.Sweep(ctx, prefix.Addr(), targets, rate, patience, done, func() bool {
 			p.mu.Lock()
 			defer p.mu.Unlock()
 			p.picture.Progress.Asked = min(p.picture.Progress.Asked+1, len(targets))
@@ -353,9 +358,12 @@ func (p *Watch) Ask(ctx context.Context, rate int) error {
 	p.asking = false
 	g := &p.picture.Progress
 	g.Took, g.Over = time.Since(g.Began), true
-	if ctx.Err() != nil {
+	switch {
+	case ctx.Err() != nil:
 		g.Why = "stopped"
-	} else {
+	case reached < len(targets): // what was not sent was not asked
+		g.Asked, g.Why = reached, "the interface sends no longer"
+	default:
 		g.Asked = len(targets)
 	}
 	return nil
@@ -379,7 +387,7 @@ func (p *Watch) Try(ctx context.Context, a netip.Addr) neighbours.Trial {
 		p.trying()
 	}
 	p.trying = cancel
-	t := neighbours.Trial{Address: a.WithZone(""), Own: p.Endpoint.Owns(a), OnLink: p.own.OnLink(a)}
+	t := neighbours.Trial{Address: a.WithZone(""), Own: p.Endpoint.Owns(a), OnLink: p.own.OnLink(a) || p.Foreign}
 	p.picture.Trial = &t
 	p.mu.Unlock()
 	return probe.Try(ctx, p.Machine, p.segment, p.Interface, t, func(now neighbours.Trial) {

@@ -27,6 +27,8 @@ var handoffSteps = []*step{
 		after: kinds(evidence.GatewayNeighbour, evidence.OtherNeighbours, evidence.NameLookup, evidence.RouteLookup),
 		of:    silentOnLink, needless: noHandoffs, until: routerGone, ask: (*run).through},
 	{brings: kinds(evidence.Handoffs), of: detoured, needless: noHandoffs, until: routerGone, ask: (*run).through},
+	{brings: kinds(evidence.Handoffs), after: kinds(evidence.RouteLookup, evidence.ServiceConnect), of: routersToTry,
+		needless: oneRouter, ask: (*run).byRouter},
 	{test: "another-neighbour", brings: kinds(evidence.Handoffs), after: kinds(evidence.OtherNeighbours), most: sweepMost,
 		of:       neighboursMet,
 		needless: noHandoffs, until: forwarderFound, ask: (*run).handOff},
@@ -70,15 +72,85 @@ func detoured(m *moment) (out []subject) {
 	return out
 }
 
+func oneRouter(m *moment) bool {
+	return noFrames(m) || m.Iface == nil || !m.Endpoint.SeveralDefaults()
+}
+
+// namesSilent is when a name server that has not answered has been told to keep silent.
+const namesSilent = 1700 * time.Millisecond
+
+// routersToTry are the other default routers for what is not reached by the one that the system takes, and all that share the traffic for
+// what is: by the others it might not be.
+func routersToTry(m *moment) (out []subject) {
+	for _, a := range m.Sought() {
+		routers := m.Routers(a)
+		if len(routers) < 2 {
+			continue
+		}
+		shared, fails := facts.Shared(routers), m.Fails(a)
+		if !fails && len(m.Addresses) == 0 {
+			m.past(namesSilent) // until then it may
+		}
+		for i, by := range routers {
+			if fails && (i > 0 || shared) || shared && by.Shares && m.Acid(a) == facts.Yes {
+				out = append(out, subject{addr: a, by: by.Address, port: m.run.handedPort(a)})
+			}
+		}
+	}
+	return out
+}
+
+// handedPort is the port at which an address is asked when it is handed to a router: the target's, or that of DNS.
+func (r *run) handedPort(a netip.Addr) uint16 {
+	if slices.Contains(r.endpoint.AskedResolvers(), a) {
+		return 53
+	}
+	return r.ports()[0]
+}
+
+// byRouter hands one of several routers what is asked for.
+func (r *run) byRouter(ctx context.Context, s subject) {
+	f, from := facts.New(r.snapshot()), r.sourceFor(s.addr)
+	if way, known := f.RouteTo(s.addr); known && way.Source.IsValid() {
+		from = way.Source
+	}
+	out := evidence.Handoff{To: s.addr, By: s.by, HopLimit: 64}
+	r.observe(out) // before the answer can arrive at the interface
+	n := r.segment.Resolve(ctx, r.sourceFor(s.by), s.by)
+	out.Reply = n.Reply
+	tries := 1
+	if f.Acid(s.addr) == facts.Yes {
+		tries = 2 // there silence is the finding
+	}
+	for range tries {
+		if n.Outcome != evidence.Answered || len(n.Hardware) == 0 || ctx.Err() != nil {
+			break
+		}
+		one, done := context.WithTimeout(ctx, r.throughWait())
+		out = r.segment.HandTo(one, s.by, n.Hardware[0], from, netip.AddrPortFrom(s.addr, s.port), 64)
+		done()
+		if out.Came() {
+			break
+		}
+	}
+	if ctx.Err() == nil || out.Came() {
+		r.observe(out)
+	}
+}
+
+// throughWait is how long what was handed to a router is waited for.
+func (r *run) throughWait() time.Duration {
+	if slowest := facts.New(r.snapshot()).SlowestOutside(); slowest > 0 {
+		return min(throughPatience, 3*slowest+throughGrace)
+	}
+	return throughPatience
+}
+
 func routerGone(m *moment, s subject) (bool, time.Duration) { return gone(m, s.by), 0 }
 
 // through hands a router what the mask takes for a neighbour.
 func (r *run) through(ctx context.Context, s subject) {
-	patience := throughPatience
-	if slowest := facts.New(r.snapshot()).SlowestOutside(); slowest > 0 {
-		patience = min(patience, 3*slowest+throughGrace)
-	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := context.WithTimeout(ctx, r.throughWait())
 	defer cancel()
 	n := r.segment.Resolve(ctx, r.sourceFor(s.by), s.by)
 	if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {

@@ -41,6 +41,9 @@ func lookups(m *moment) (out []subject) {
 		return out
 	}
 	kinds := addressKinds(m)
+	if !withIPv4(m) { // its addresses may be a translator's
+		ask("ipv4only.arpa", evidence.DNS64)
+	}
 	names, asIs := m.Endpoint.Completed(m.Target.Name)
 	if asIs == 0 && !failed(m, names[0], kinds) { // it is completed only when it leads to nothing as it stands
 		names = names[:1]
@@ -106,8 +109,14 @@ func lookedUp(m *moment, s subject) (bool, time.Duration) {
 // maySlow reports whether the answer to a question about the target may be late and would change what is said: nobody else has answered it,
 // and the server can be reached, as far as is known.
 func maySlow(m *moment, s subject) bool {
-	if !m.NeedsName() || len(m.Addresses) > 0 || s.kind == probe.Life || s.kind == "PTR" || nameAnswered(m) && !allMute(m) {
+	if !m.NeedsName() || len(m.Addresses) > 0 || s.kind == probe.Life || s.kind == "PTR" || s.kind == evidence.DNS64 || nameAnswered(m) &&
+		!allMute(m) {
 		return false
+	}
+	for _, r := range m.Routers(s.addr) {
+		if _, through := m.HandedTo(r.Address, s.addr); through {
+			return false // it is there, by another router than the one that is taken
+		}
 	}
 	for _, f := range []*fault.Fault{fault.ResolverSilentLocal, fault.ResolverSilent} {
 		if f.Judge(m.Facts).Standing == fault.Supported {
@@ -148,6 +157,11 @@ func (r *run) lookUp(ctx context.Context, s subject) {
 // nameAnswered reports whether any of the servers that are set has answered.
 func nameAnswered(m *moment) bool {
 	return slices.ContainsFunc(m.Lookups, func(l evidence.Lookup) bool { return l.Outcome == evidence.Answered })
+}
+
+// withIPv4: what reaches IPv4 addresses by itself needs no translator.
+func withIPv4(m *moment) bool {
+	return !m.Families.No4 && (len(m.Endpoint.DefaultRoutes(false)) > 0 || ownAddress(m).Is4())
 }
 
 // silentServersElsewhere are name servers that keep silent by the way that the system takes, each with another interface that has a gateway

@@ -3,6 +3,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,6 +34,7 @@ type Config struct {
 	// our own responder at the far end, if somebody has started one there; its name may lead to more addresses than the target's
 	Responder target.Target
 	Answers   []evidence.Answer // what a person has answered
+	Before    []netip.Addr      // the addresses that the target's name had when it was looked up last: tried when it fails
 	Log       Log               // what takes note of all that happens; nil: nobody
 	Thorough  bool              // go on after the verdict is settled, until everything has been asked: for a screen
 }
@@ -145,11 +147,11 @@ func (r *run) start(ctx context.Context) error {
 	}
 	r.endpoint = e
 	r.allowed = r.Machine.Permissions()
-	if err := e.Check(r.Interface); err != nil {
+	if err := cmp.Or(e.Check(r.Interface), e.CheckTarget(r.Target.Addr)); err != nil {
 		return err
 	}
 	r.iface = r.chooseInterface(ctx)
-	r.ask(evidence.Subject{Target: r.Target, Interface: r.iface, Families: r.Families}, e, r.Sheet)
+	r.ask(evidence.Subject{Target: r.Target, Interface: r.iface, Families: r.Families, Before: r.Before}, e, r.Sheet)
 	for _, a := range r.Answers {
 		r.observe(a)
 	}
@@ -236,9 +238,8 @@ func (r *run) cutShort(underWay []evidence.Kind) *evidence.Set {
 		r.observeIf(func(s *evidence.Set) bool { return !s.IsWithheld(k) },
 			evidence.Withheld{Kind: k, Why: "was cut short by the deadline"})
 	}
-	set := r.seal()
-	set.Open = nil
-	return set
+	r.setOpen(nil) // in the log too: it must fold to the same
+	return r.seal()
 }
 
 // openSegment opens the segment's port for frames, if that is allowed.

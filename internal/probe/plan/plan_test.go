@@ -5,6 +5,8 @@ import (
 	"net"
 	"net/netip"
 	"runtime"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -15,11 +17,13 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/fault"
+	"passepartout/internal/core/site"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/nap/naptest"
 	"passepartout/internal/probe/plan"
 	"passepartout/internal/scenario"
 )
@@ -78,12 +82,14 @@ func TestTargets(t *testing.T) {
 			t.Parallel()
 			q := ask(t, config(t, c.scenario, nil), c.target)
 			q.Families = c.families
-			set, r, err := plan.Run(t.Context(), q, nil)
-			require.NoError(t, err)
-			assert.Equal(t, c.zone, r.Zone, r.Sentence)
-			assert.Equal(t, c.fault, string(r.Fault), r.Sentence)
-			assert.Contains(t, r.Sentence, c.says)
-			assert.Equal(t, "eth0", set.Interface)
+			naptest.Undisturbed(t, func(found assert.TestingT) {
+				set, r, err := plan.Run(t.Context(), q, nil)
+				require.NoError(t, err)
+				assert.Equal(found, c.zone, r.Zone, r.Sentence)
+				assert.Equal(found, c.fault, string(r.Fault), r.Sentence)
+				assert.Contains(found, r.Sentence, c.says)
+				assert.Equal(t, "eth0", set.Interface)
+			})
 		})
 	}
 }
@@ -132,6 +138,8 @@ func TestUnknownInterface(t *testing.T) {
 
 func TestDeadlineCountsAsWithheld(t *testing.T) {
 	c := config(t, "gateway-silent", nil) // before the time runs
+	told := &underWay{}
+	c.Log = told
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	began := time.Now()
@@ -142,7 +150,19 @@ func TestDeadlineCountsAsWithheld(t *testing.T) {
 	assert.NotEqual(t, verdict.Certain, r.Confidence, r.Sentence)
 	assert.Contains(t, set.Withheld, evidence.Withheld{Kind: evidence.ServiceConnect, Why: "was cut short by the deadline"})
 	assert.Empty(t, set.Open)
+	assert.Empty(t, told.kinds, "and the log folds to the same")
+	assert.Greater(t, told.times, 1)
 }
+
+// underWay is a log that keeps what was told last of what is under way.
+type underWay struct {
+	kinds []evidence.Kind
+	times int
+}
+
+func (u *underWay) Begin(evidence.Subject, *endpoint.Endpoint, *site.Sheet) {}
+func (u *underWay) Observe(evidence.Observation)                            {}
+func (u *underWay) UnderWay(kinds []evidence.Kind)                          { u.kinds, u.times = kinds, u.times+1 }
 
 // A verdict that has settled does not unsettle by what is asked for the screen's sake.
 func TestThoroughKeepsWhatHasSettled(t *testing.T) {
@@ -302,8 +322,32 @@ func TestSlowDHCPServerIsWaitedFor(t *testing.T) {
 // Answers that come when nobody waits for them any more are late; they were not swallowed by a filter of this machine.
 func TestLateAnswersAreNotSwallowed(t *testing.T) {
 	c := config(t, "healthy", func(s *scenario.Scenario) { s.Site.Segments["far"].Delay = scenario.Duration(1800 * time.Millisecond) })
-	set, r, err := plan.Run(t.Context(), c, nil)
-	require.NoError(t, err)
-	assert.NotEqual(t, zone.Host, r.Zone, r.Sentence)
-	assert.Empty(t, set.Arrivals)
+	naptest.Undisturbed(t, func(found assert.TestingT) {
+		set, r, err := plan.Run(t.Context(), c, nil)
+		require.NoError(t, err)
+		assert.NotEqual(found, zone.Host, r.Zone, r.Sentence)
+		assert.Empty(found, set.Arrivals)
+	})
+}
+
+// Where a name fails, the address that it had before is tried, and told to be that.
+func TestTheAddressThatTheNameHadBefore(t *testing.T) {
+	for _, c := range []struct {
+		scenario, says string
+		fault          fault.ID
+	}{
+		{"resolver-silent", "203.0.113.80, the address that bookings.kittiwake.example had before, answers", "resolver-silent"},
+		{"uplink-down-names-too", "", "uplink-down"},
+	} {
+		q := config(t, c.scenario, nil)
+		q.Before = []netip.Addr{netip.MustParseAddr("203.0.113.80")}
+		set, r, err := plan.Run(t.Context(), q, nil)
+		require.NoError(t, err)
+		assert.Equal(t, q.Before, set.Before)
+		assert.Equal(t, c.fault, r.Fault, r.Sentence)
+		assert.True(t, slices.ContainsFunc(set.Connects, func(x evidence.Connect) bool { return x.To.Addr() == q.Before[0] }))
+		assert.Contains(t, strings.Join(r.Suspects[slices.IndexFunc(r.Suspects, func(s verdict.Suspect) bool {
+			return s.Fault.ID == c.fault
+		})].For, "\n"), c.says)
+	}
 }

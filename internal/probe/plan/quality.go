@@ -37,6 +37,8 @@ var qualitySteps = []*step{
 	{of: measured, ask: (*run).count}, // where none was lost nobody waits for it
 	targetSize,
 	{brings: kinds(evidence.LossProbes), after: kinds(evidence.ServiceConnect), of: doubtedByEcho, ask: (*run).targetByConnections},
+	{brings: kinds(evidence.LossProbes), after: kinds(evidence.ServiceConnect, evidence.Handoffs), of: sharedServices,
+		needless: func(m *moment) bool { return m.Iface == nil || !m.Endpoint.SeveralDefaults() }, ask: (*run).targetByConnections},
 	{brings: kinds(evidence.LossProbes), of: once, needless: withEcho, ask: (*run).namesQuality},
 }
 
@@ -79,7 +81,7 @@ func measured(m *moment) (out []subject) {
 // doubtedByEcho are the services of the target that answer, while echo replies are missing somewhere: whether that is a loss or a ration,
 // connections tell.
 func doubtedByEcho(m *moment) (out []subject) {
-	if !slices.ContainsFunc(m.Bursts, func(b evidence.Burst) bool { return b.Method == "icmp" && facts.Lossy(b) }) {
+	if !slices.ContainsFunc(m.Bursts, func(b evidence.Burst) bool { return b.Method == "icmp" && facts.Short(b) }) {
 		return nil
 	}
 	for _, s := range forwarded(m) {
@@ -91,6 +93,27 @@ func doubtedByEcho(m *moment) (out []subject) {
 				out = append(out, subject{addr: s.addr, port: c.To.Port()})
 				break
 			}
+		}
+	}
+	return out
+}
+
+// sharedServices are the services of the target to which several routers share the traffic, where one of them leads nowhere or none could
+// be asked: how many connections come about tells whether they are chosen for each.
+func sharedServices(m *moment) (out []subject) {
+	for _, c := range m.Connects {
+		a := c.To.Addr()
+		routers := m.Routers(a)
+		if !facts.Shared(routers) || !slices.Contains(m.Addresses, a) || c.Outcome == evidence.NotKnown {
+			continue
+		}
+		lost, leads := false, false
+		for _, r := range routers {
+			asked, through := m.HandedTo(r.Address, a)
+			lost, leads = lost || asked && !through, leads || through
+		}
+		if noFrames(m) || lost && leads {
+			out = append(out, subject{addr: a, port: c.To.Port()})
 		}
 	}
 	return out
@@ -115,7 +138,7 @@ func (r *run) targetByConnections(ctx context.Context, s subject) {
 
 // echoless is closed when an address is known not to answer echo.
 func (r *run) echoless(asked *step, a netip.Addr) <-chan struct{} {
-	return r.onceThat(func(m *moment) bool { return m.ended(asked, subject{addr: a}) && !echoes(m, a) })
+	return r.onceThat(func(m *moment) bool { return m.ended(asked, subject{addr: a}) && !echoes(m.Set, a) })
 }
 
 // grace is how long missing answers are waited for after the last probe. A healthy site misses none and does not wait; a stall of this
@@ -143,8 +166,12 @@ func (r *run) count(ctx context.Context, _ subject) {
 func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (evidence.Burst, bool) {
 	q := probe.BurstQuestion{To: a, Count: burstCount, Apart: burstApart, Enough: over, Grace: grace}
 	b, ok := probe.EchoBurst(ctx, r.echoer, q)
-	if !ok || b.Received == 0 {
+	if !ok || b.Received == 0 && !echoes(r.snapshot(), a) {
 		return b, false // it does not answer, or is not there: that is told elsewhere
+	}
+	if b.Received == 0 { // it has answered before: connections tell whether that was the last of a ration
+		r.observe(b)
+		return b, false
 	}
 	told := b.Received == b.Sent || facts.Lossy(b) // at once, for those who wait for it; one or two that are missing say nothing yet
 	if told {

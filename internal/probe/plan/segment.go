@@ -242,8 +242,8 @@ func (r *run) gatewayEcho(ctx context.Context, s subject) {
 }
 
 // echoes reports whether an address has answered an echo.
-func echoes(m *moment, a netip.Addr) bool {
-	return slices.ContainsFunc(m.Echoes, func(e evidence.Echo) bool { return e.Asked == a.WithZone("") && e.Outcome == evidence.Answered })
+func echoes(s *evidence.Set, a netip.Addr) bool {
+	return slices.ContainsFunc(s.Echoes, func(e evidence.Echo) bool { return e.Asked == a.WithZone("") && e.Outcome == evidence.Answered })
 }
 
 // conflict asks whether another machine holds an own address. For IPv6 the segment is asked from the link-local address: this machine

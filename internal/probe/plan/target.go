@@ -99,7 +99,11 @@ func routedSockets(m *moment) (out []subject) {
 }
 
 func otherAddresses(m *moment) (out []subject) {
-	for _, a := range m.OtherAddresses() {
+	others := m.OtherAddresses()
+	if m.NameFailed() {
+		others = append(others, m.Seen.Before...)
+	}
+	for _, a := range others {
 		for _, port := range m.run.ports() {
 			out = append(out, subject{addr: a, port: port})
 		}

@@ -111,7 +111,8 @@ func (r *run) askVia(ctx context.Context, s subject) {
 	}
 	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
 	defer cancel()
-	if w := probe.AskWebVia(ask, r.Machine, r.endpoint, r.Target, proxy); ctx.Err() == nil || w.Came() {
+	set, _ := r.endpoint.ProxyFor(r.Target.URL)
+	if w := probe.AskWebVia(ask, r.Machine, r.endpoint, r.Target, proxy, set == nil); ctx.Err() == nil || w.Came() {
 		r.observe(w)
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"passepartout/internal/core/blame"
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/probe"
 )
 
 // watchPorts notes the times in which the port through which the probes leave was off, gone or without signal.
@@ -19,12 +20,11 @@ func (w *Watcher) watchPorts(ctx context.Context) {
 		name, _ = e.Choose()
 	}
 	for range changes {
-		at := w.Now()
-		e, err := w.Machine.Read(ctx)
-		if err != nil {
-			continue
+		at, began := w.Now(), time.Now()
+		if all, err := w.Machine.Interfaces(ctx); err == nil {
+			w.portIs(at, flawOf(&endpoint.Endpoint{Interfaces: all}, name))
 		}
-		w.portIs(at, flawOf(e, name))
+		probe.Rest(ctx, began)
 	}
 }
 

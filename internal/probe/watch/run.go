@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/series"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -36,6 +37,8 @@ type wait struct {
 	generation  int
 	number      int
 	began       time.Time
+	stood       time.Duration // for how long this process had stood still by then
+	given       time.Duration // for what it stood still since, the probe is waited for longer by as much
 	ticket      probe.Ticket
 	cancel      context.CancelFunc // of a connection attempt or a datagram
 }
@@ -164,7 +167,10 @@ func (w *Watcher) note(s blame.Span) {
 func (w *Watcher) turn(ctx context.Context) time.Duration {
 	now := w.now()
 	for len(w.waits) > 0 && w.waits[0].until <= now {
-		w.expire(heap.Pop(&w.waits).(*wait), now)
+		p := heap.Pop(&w.waits).(*wait)
+		if !w.more(p, now) {
+			w.expire(p, now)
+		}
 	}
 	for len(w.old) > 0 && w.old[0].at <= now {
 		w.old[0].ticket.Forget()
@@ -201,12 +207,41 @@ func (w *Watcher) turn(ctx context.Context) time.Duration {
 	return max(next, 0)
 }
 
+// stood is for how long nothing that came could be looked at: this process did not get its turn, or this machine was late in answering
+// itself.
+func (w *Watcher) stood() time.Duration { return w.Stood() + w.late }
+
+// lookAgain is when a probe whose time is over is looked at again, because this machine has not answered itself either.
+const lookAgain = 50 * time.Millisecond
+
+// more gives a probe whose time is over as much more as this machine stood still in it, and reports whether it did.
+func (w *Watcher) more(p *wait, now time.Duration) bool {
+	stood := w.stood() - p.stood
+	switch own := w.own; {
+	case stood > p.given:
+		p.until, p.given = p.until+stood-p.given, stood
+	case own != nil && own != p && now-own.sent > nap.Stood && own.until > now &&
+		own.subject.generation == own.generation && own.subject.Record.Fate(own.number) == series.Pending:
+		p.until = now + lookAgain
+	default:
+		return false
+	}
+	heap.Push(&w.waits, p)
+	return true
+}
+
 // ask sends one probe.
 func (w *Watcher) ask(ctx context.Context, x *Subject, now time.Duration) {
 	number := x.Record.Sent(now)
 	x.issued++
-	p := &wait{subject: x, generation: x.generation, number: number, sent: now, until: now + x.estimate.Timeout(floor, ceiling),
-		began: time.Now()}
+	patience := x.estimate.Timeout(floor, ceiling)
+	if x.Address.IsLoopback() { // nothing is lost there: it comes late where this machine does
+		patience = ceiling
+	}
+	p := &wait{subject: x, generation: x.generation, number: number, sent: now, until: now + patience, began: time.Now(), stood: w.stood()}
+	if x.Address.IsLoopback() {
+		w.own = p
+	}
 	if x.Method == Connect || !w.Machine.Permissions().Echo.Granted {
 		w.askApart(ctx, x, p)
 		heap.Push(&w.waits, p)
@@ -258,7 +293,7 @@ func fateOf(r evidence.Reply) series.Fate {
 	switch {
 	case r.Outcome == evidence.Answered:
 		return series.Replied
-	case r.Outcome == evidence.Silent || r.Outcome == evidence.LocalError && r.Reason == machine.NoNextHop:
+	case r.Outcome == evidence.Silent || r.Outcome == evidence.LocalError && r.Reason == evidence.NoNextHop:
 		return series.Silent
 	case r.Outcome == evidence.LocalError:
 		return series.NotSent
@@ -275,6 +310,9 @@ func (w *Watcher) end(p *wait, r evidence.Reply) {
 		x.Record.End(p.number, fate, r.RTT)
 		if fate == series.Replied {
 			x.estimate.Add(r.RTT)
+			if x.Address.IsLoopback() && r.RTT > nap.Stood {
+				w.late += r.RTT
+			}
 		} else {
 			x.Said, x.SaidAt = r, p.sent
 		}

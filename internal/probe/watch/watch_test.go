@@ -220,6 +220,72 @@ func TestSleepIsAGap(t *testing.T) {
 	})
 }
 
+// For as long as this process does not get its turn no answer can be looked at: what is under way is waited for longer by as much, and no
+// further.
+func TestStandingStillIsNoLoss(t *testing.T) {
+	for stood, late := range map[time.Duration]int{0: 1, 100 * time.Millisecond: 1, 500 * time.Millisecond: 0} {
+		synctest.Test(t, func(t *testing.T) {
+			m := newWire(func(_ netip.Addr, n int) (time.Duration, int) {
+				if n == 5 {
+					return 700 * time.Millisecond, 1
+				}
+				return time.Millisecond, 1
+			})
+			ctx, cancel := context.WithCancel(t.Context())
+			began := time.Now()
+			w := watch.New(ctx, watch.Config{Machine: m, Stood: func() time.Duration {
+				if time.Since(began) > 5200*time.Millisecond { // while the sixth was under way
+					return stood
+				}
+				return 0
+			}})
+			w.Add(watch.Spec{Target: parse(far.String()), Rank: 1, Zone: zone.Beyond})
+			time.Sleep(10 * time.Second)
+			w.See(func(_ time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+				assert.Equal(t, late, subjects[0].Record.Counts().Late, stood)
+				assert.Len(t, l.Outages(), late, stood)
+			})
+			cancel()
+			w.Wait()
+			time.Sleep(time.Minute)
+		})
+	}
+}
+
+// A machine that is late in answering itself is late in looking at what others answer.
+func TestALateLoopbackIsNoLoss(t *testing.T) {
+	for own, whose := range map[time.Duration][]zone.Zone{time.Millisecond: {zone.Beyond}, 500 * time.Millisecond: nil,
+		3 * time.Second: {zone.Host}} {
+		synctest.Test(t, func(t *testing.T) {
+			m := newWire(func(to netip.Addr, n int) (time.Duration, int) {
+				switch {
+				case n != 5:
+					return time.Millisecond, 1
+				case to.IsLoopback():
+					return own, 1
+				}
+				return 700 * time.Millisecond, 1
+			})
+			ctx, cancel := context.WithCancel(t.Context())
+			w := watch.New(ctx, watch.Config{Machine: m})
+			w.Add(watch.Spec{Target: parse("127.0.0.1"), Rank: 1, Zone: zone.Host})
+			w.Add(watch.Spec{Target: parse(far.String()), Rank: 2, Zone: zone.Beyond})
+			time.Sleep(12 * time.Second)
+			w.See(func(_ time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+				assert.Equal(t, len(whose), subjects[0].Record.Counts().Lost()+subjects[1].Record.Counts().Lost(), own)
+				var zones []zone.Zone
+				for _, o := range l.Outages() {
+					zones = append(zones, o.Zone)
+				}
+				assert.Equal(t, whose, zones, own)
+			})
+			cancel()
+			w.Wait()
+			time.Sleep(time.Minute)
+		})
+	}
+}
+
 // Sequence numbers wrap after 65,536 requests; answers still find their own.
 func TestSequenceWraps(t *testing.T) {
 	m := newWire(func(_ netip.Addr, n int) (time.Duration, int) { return time.Duration(10+n%80) * time.Millisecond, 1 })
@@ -248,7 +314,7 @@ func TestADay(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		runtime.GC()
 		runtime.ReadMemStats(&before)
-		w := watch.New(ctx, watch.Config{Machine: m})
+		w := watch.New(ctx, watch.Config{Machine: m, Stood: func() time.Duration { return 0 }})
 		for i := range 10 {
 			w.Add(watch.Spec{Target: parse(fmt.Sprintf("203.0.113.%d", i+1)), Rank: i + 1, Zone: zone.Beyond, Count: day})
 		}

@@ -16,6 +16,7 @@ import (
 	"passepartout/internal/core/zone"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -121,6 +122,8 @@ type Config struct {
 	Step time.Duration
 	// how long the machine has been suspended so far; nil: never
 	Asleep func() time.Duration
+	// for how long this process did not get its turn so far; nil: it is measured
+	Stood func() time.Duration
 	// called for every probe that ended, one at a time; must not call back
 	Ended func(s *Subject, r Result)
 	// called for every probe sent: how long after it was due
@@ -155,6 +158,8 @@ type Watcher struct {
 	waits    waits
 	old      []forgotten
 	slept    time.Duration
+	own      *wait         // the last probe of this machine to itself
+	late     time.Duration // by how much the answers to those came late, together
 	spans    []blame.Span
 	ledger   *blame.Ledger
 }
@@ -169,11 +174,17 @@ func New(ctx context.Context, c Config) *Watcher {
 	}
 	w := &Watcher{Config: c, Start: time.Now(), echoer: probe.NewEchoer(c.Machine, c.Interface), wake: make(chan struct{}, 1),
 		ended: make(chan struct{}), ledger: blame.NewLedger(c.Step)}
+	done := func() {}
+	if w.Stood == nil {
+		meter := nap.Measure(20 * time.Millisecond)
+		w.Stood, done = meter.Total, meter.Stop
+	}
 	if w.Resolve == nil {
 		w.Resolve = w.resolve
 	}
 	go func() {
 		defer guard.Goroutine()
+		defer done()
 		w.run(ctx)
 	}()
 	go func() {

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -79,6 +80,7 @@ func (l *Lab) command(as As, program string, args ...string) (*exec.Cmd, error) 
 		}
 	}
 	cmd.Env = append(cmd.Env, enterEnv+"="+string(raw), "SSL_CERT_FILE="+filepath.Join(l.dir, "authority.pem"))
+	cmd.Env = append(cmd.Env, l.Env...)
 	return cmd, nil
 }
 
@@ -118,11 +120,51 @@ func (l *Lab) Start(as As, program string, args ...string) (output io.ReadCloser
 	if output, err = cmd.StdoutPipe(); err != nil {
 		return nil, nil, err
 	}
-	err = In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Start) })
 	return output, func() error {
 		_ = cmd.Process.Signal(os.Interrupt)
 		return cmd.Wait()
-	}, err
+	}, In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Start) })
+}
+
+// OnTerminal runs a program on the endpoint beside the test, at a terminal of its own, which ends when the other side of it is closed.
+func (l *Lab) OnTerminal(as As, program string, args ...string) (cmd *exec.Cmd, side *os.File, err error) {
+	if cmd, err = l.command(as, program, args...); err != nil {
+		return nil, nil, err
+	}
+	side, terminal, err := newTerminal()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer terminal.Close()
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = terminal, terminal, terminal
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	return cmd, side, In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Start) })
+}
+
+// newTerminal makes a pseudo-terminal (pty(7)).
+func newTerminal() (side, terminal *os.File, err error) {
+	side, err = os.OpenFile("/dev/ptmx", os.O_RDWR|unix.O_NOCTTY, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	n := 0
+	conn, err := side.SyscallConn()
+	if err == nil {
+		var unlocked error
+		err = conn.Control(func(fd uintptr) { // not by Fd, after which closing waits for whoever reads
+			if n, unlocked = unix.IoctlGetInt(int(fd), unix.TIOCGPTN); unlocked == nil {
+				unlocked = unix.IoctlSetPointerInt(int(fd), unix.TIOCSPTLCK, 0)
+			}
+		})
+		err = errors.Join(err, unlocked)
+	}
+	if err == nil {
+		terminal, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|unix.O_NOCTTY, 0)
+	}
+	if err != nil {
+		side.Close()
+	}
+	return side, terminal, err
 }
 
 // begin opens or closes the sockets for echo to users without capabilities, and starts a program.
@@ -141,18 +183,65 @@ func (l *Lab) begin(as As, start func() error) error {
 
 // Run runs a program on the endpoint and returns its output and exit status. The calling program must call MaybeEnter before anything else.
 func (l *Lab) Run(as As, program string, args ...string) (stdout, stderr string, status int, err error) {
+	out, err := l.Measure(as, program, args...)
+	return out.Stdout, out.Stderr, out.Status, err
+}
+
+// Outcome is what became of a program that ran on the endpoint.
+type Outcome struct {
+	Stdout, Stderr string
+	Status         int
+	Took, CPU      time.Duration
+	Peak           int64 // octets of memory, resident
+}
+
+// Measure is Run, and tells what the run took.
+func (l *Lab) Measure(as As, program string, args ...string) (o Outcome, err error) {
 	cmd, err := l.command(as, program, args...)
 	if err != nil {
-		return "", "", 0, err
+		return o, err
 	}
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
-	err = In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Run) })
+	began := time.Now()
+	if err = In(l.nodes[l.scenario.Site.Endpoint], func() error { return l.begin(as, cmd.Start) }); err != nil {
+		return o, err
+	}
+	ended, peak := make(chan struct{}), make(chan int64)
+	go func() { peak <- followMemory(cmd.Process.Pid, program, ended) }()
+	err = cmd.Wait()
+	close(ended)
+	o.Stdout, o.Stderr, o.Took, o.Peak = out.String(), errs.String(), time.Since(began), <-peak
+	o.CPU = cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
-		return out.String(), errs.String(), exit.ExitCode(), nil
+		o.Status = exit.ExitCode()
+		return o, nil
 	}
-	return out.String(), errs.String(), 0, err
+	return o, err
+}
+
+// followMemory looks, until a process has ended, at the most memory that it had (VmHWM, proc(5)), once it has become that program: what the
+// system itself counts at the end is that of the one that began it, too.
+func followMemory(pid int, program string, ended <-chan struct{}) (peak int64) {
+	program, _ = filepath.EvalSymlinks(program)
+	for tick := time.NewTicker(5 * time.Millisecond); ; {
+		select {
+		case <-ended:
+			tick.Stop()
+			return peak
+		case <-tick.C:
+		}
+		if is, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err != nil || is != program {
+			continue
+		}
+		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		if _, text, ok := strings.Cut(string(status), "VmHWM:"); ok {
+			var kib int64
+			_, _ = fmt.Sscan(text, &kib)
+			peak = max(peak, kib<<10)
+		}
+	}
 }
 
 // MaybeEnter turns a process that Run started into the program it is to run, and returns in any other.

@@ -24,7 +24,7 @@ type hub struct {
 	shaped bool
 	ports  []string
 	files  []*os.File
-	queue  chan relayed
+	lanes  [scenario.Lanes]chan relayed
 	done   chan struct{}
 	once   sync.Once
 }
@@ -43,7 +43,9 @@ func (h *hub) start(name string) error {
 	if !h.shaped && h.treat(time.Now()).Delay < relayFrom {
 		return h.bridge("br-" + name)
 	}
-	h.queue = make(chan relayed, 4096)
+	for i := range h.lanes {
+		h.lanes[i] = make(chan relayed, 4096)
+	}
 	for i, port := range h.ports {
 		file, err := packetSocket(port)
 		if err != nil {
@@ -52,7 +54,9 @@ func (h *hub) start(name string) error {
 		h.files = append(h.files, file)
 		go h.read(i, file)
 	}
-	go h.deliver()
+	for _, lane := range h.lanes {
+		go h.deliver(lane)
+	}
 	return nil
 }
 
@@ -104,7 +108,7 @@ func (h *hub) read(port int, file *os.File) {
 			return true
 		}
 		select {
-		case h.queue <- relayed{arrived.Add(t.Delay), port, append([]byte(nil), frame...)}:
+		case h.lanes[t.Lane] <- relayed{arrived.Add(t.Delay), port, append([]byte(nil), frame...)}:
 			return true
 		case <-h.done:
 			return false
@@ -193,12 +197,12 @@ func (h *hub) speak(name string, spec *scenario.Segment) error {
 	return nil
 }
 
-func (h *hub) deliver() {
+func (h *hub) deliver(lane <-chan relayed) {
 	for {
 		select {
 		case <-h.done:
 			return
-		case r := <-h.queue:
+		case r := <-lane:
 			nap.Until(r.due)
 			for i, file := range h.files {
 				if i != r.from {

@@ -32,6 +32,7 @@ type Lab struct {
 	// ResolvConf and Hosts, if set, replace the endpoint's files by this content.
 	ResolvConf, Hosts string
 	Began             time.Time // of the timeline
+	Env               []string  // what programs on the endpoint have in their environment besides
 
 	scenario  *scenario.Scenario
 	authority *scenario.Authority

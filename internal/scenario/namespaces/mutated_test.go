@@ -19,7 +19,7 @@ import (
 )
 
 var (
-	mutations = flag.Int("mutations", 48, "how many scenarios with one harmless thing changed the test of mutations runs")
+	mutations = flag.Int("mutations", 24, "how many scenarios with one harmless thing changed the test of mutations runs")
 	seed      = flag.Uint64("seed", 1, "the first seed of the mutations")
 )
 

@@ -1,0 +1,56 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/adrg/xdg"
+	"github.com/spf13/cobra"
+
+	"passepartout/internal/privilege"
+)
+
+// dropPrivileges gives up, before anybody is heard, what a command does not need.
+func (f *flags) dropPrivileges(cmd *cobra.Command) {
+	if cmd.Name() == "answer" { // it does so when it has its port
+		return
+	}
+	keep, folders := privilege.Keep{Read: true}, []string(nil)
+	switch cmd.Name() {
+	case "demo":
+		keep.Write = true
+	case cmd.Root().Name(): // the screen
+		keep.Write, keep.Frames = true, f.scenario == ""
+		f.haveHand()
+	default:
+		keep.Frames = f.scenario == ""
+	}
+	switch _, acts := cmd.Annotations[changes]; {
+	case acts && cmd.Name() == guardName: // and the journal, and the file of name servers
+		keep.Change, keep.Write, folders = true, true, []string{"/etc"}
+	case acts:
+		f.haveHand()
+	}
+	for _, name := range []string{"draw", "output"} {
+		if flag := cmd.Flags().Lookup(name); flag != nil && flag.Changed {
+			keep.Write = true
+			folders = append(folders, filepath.Dir(flag.Value.String()))
+		}
+	}
+	drop(keep, append(folders, filepath.Join(xdg.StateHome, "passepartout"), os.TempDir())...)
+}
+
+// haveHand begins the process that changes this machine, where this one may: from then on this one needs to no more.
+func (f *flags) haveHand() {
+	if f.scenario == "" && privilege.MayChange() {
+		f.hands, f.handless = startHand()
+	}
+}
+
+// drop gives up what is not kept. That it cannot be given up is no reason not to help: it is said.
+func drop(keep privilege.Keep, folders ...string) {
+	if err := privilege.Drop(keep, folders...); err != nil {
+		fmt.Fprintln(os.Stderr, "privileges are kept:", err)
+	}
+}

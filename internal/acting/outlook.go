@@ -1,0 +1,98 @@
+package acting
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"passepartout/internal/core/change"
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/neighbours"
+	"passepartout/internal/machine"
+	"passepartout/internal/probe/neighbourwatch"
+)
+
+// mostAsked is how many addresses are asked about before a change: each takes up to two seconds.
+const mostAsked = 8
+
+// Learn finds out what else counts for a plan: who has the new addresses, whether the new gateways answer, who manages the interfaces, what
+// the lease says, and whether somebody is logged in by what is changed.
+func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps []change.Op, getenv func(string) string) (k change.Known) {
+	k.Manager, k.Leased, k.Held = map[string]string{}, map[string]change.Leased{}, map[netip.Addr]string{}
+	if ends := strings.Fields(getenv("SSH_CONNECTION")); len(ends) == 4 { // sshd(8): client, its port, server, its port
+		k.Session.Remote, _ = netip.ParseAddr(ends[0])
+		k.Session.Local, _ = netip.ParseAddr(ends[2])
+	}
+	for _, i := range e.Interfaces {
+		if by := ManagerOf(e, i); by != "" {
+			k.Manager[i.Name] = by
+		}
+		if l, ok := e.Lease(i.Name); ok && l.Terms.Address.Is4() {
+			leased := change.Leased{Address: l.Terms.Prefix()}
+			if len(l.Terms.Routers) > 0 {
+				leased.Gateway = l.Terms.Routers[0]
+			}
+			k.Leased[i.Name] = leased
+		}
+	}
+	asked := map[netip.Addr]bool{} // an address for a while was asked about when it was chosen
+	for _, s := range steps {
+		a, v4 := s.Prefix.Addr(), s.Prefix.Addr().Is4()
+		if s.Do == change.AddRoute {
+			a, v4 = s.Via, s.Via.Is4()
+		}
+		if !v4 || asked[a] || len(asked) == mostAsked || s.Do != change.AddRoute && (s.Do != change.AddAddress || e.Owns(a) || s.For > 0) {
+			continue
+		}
+		asked[a] = true // thousands of routes lead by the same router
+		switch t, ok := try(ctx, m, e, s.Interface, a); {
+		case !ok:
+		case s.Do == change.AddAddress && len(t.Holders) > 0:
+			k.Held[a] = t.Holders[0].String()
+		case s.Do == change.AddRoute && len(t.Holders) == 0 && t.Over:
+			k.Silent = append(k.Silent, a)
+		}
+	}
+	return k
+}
+
+// Held reports whether somebody on the segment has an address; asked is false where that cannot be asked.
+func Held(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, iface string, a netip.Addr) (held, asked bool) {
+	t, ok := try(ctx, m, e, iface, a)
+	return len(t.Holders) > 0, ok && (t.Over || len(t.Holders) > 0)
+}
+
+// try asks who has an address, in frames (RFC 5227 §2.1.1); ok is false where it cannot be asked.
+func try(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, iface string, a netip.Addr) (neighbours.Trial, bool) {
+	if i, ok := e.Interface(iface); !ok || !i.Up || i.Carrier == endpoint.CarrierAbsent || !m.Permissions().Frames.Granted {
+		return neighbours.Trial{}, false
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	w, err := neighbourwatch.Start(ctx, neighbourwatch.Config{Machine: m, Interface: iface, Endpoint: e, Quiet: true, Foreign: true})
+	if err != nil {
+		cancel()
+		return neighbours.Trial{}, false
+	}
+	defer func() { cancel(); w.Wait() }()
+	return w.Try(ctx, a), true
+}
+
+// ManagerOf says who sets an interface, from the files in which managers say so; "" for nobody.
+func ManagerOf(e *endpoint.Endpoint, i endpoint.Interface) string {
+	for _, m := range []struct{ by, path string }{
+		{"NetworkManager", fmt.Sprintf("/run/NetworkManager/devices/%d", i.Index)},
+		{"systemd-networkd", fmt.Sprintf("/run/systemd/netif/links/%d", i.Index)},
+		{"dhcpcd", fmt.Sprintf("/run/dhcpcd/%s.pid", filepath.Base(i.Name))},
+	} {
+		if _, err := os.Stat(m.path); err == nil {
+			return m.by
+		}
+	}
+	if l, ok := e.Lease(i.Name); ok {
+		return string(l.Client)
+	}
+	return ""
+}

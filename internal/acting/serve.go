@@ -1,0 +1,263 @@
+package acting
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"passepartout/internal/core/change"
+	"passepartout/internal/guard"
+)
+
+// An interface that has gone may return: it is waited for, and tried again.
+const (
+	tryAgain = 500 * time.Millisecond
+	tryFor   = 10 * time.Minute
+)
+
+// server does what it is told: it may change the machine, and nobody else here needs to.
+type server struct {
+	m       Machine
+	journal *Journal
+	told    chan request // closed when nobody speaks to it any more
+	out     *json.Encoder
+}
+
+// Serve does orders, one after the other, each step by step, and holds each change until it is told to keep it or to take it back, or its
+// time is over: then it takes it back. That nobody speaks to it any more changes nothing of that; it ends when nothing is on trial then.
+func Serve(ctx context.Context, m Machine, j *Journal, in io.Reader, out io.Writer) error {
+	s := &server{m: m, journal: j, told: make(chan request), out: json.NewEncoder(out)}
+	go s.hear(ctx, in)
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case r, speaks := <-s.told:
+			if !speaks {
+				return nil
+			}
+			if r.Order != nil {
+				s.carryOut(ctx, *r.Order)
+			}
+		}
+	}
+}
+
+func (s *server) hear(ctx context.Context, in io.Reader) {
+	defer guard.Goroutine()
+	defer close(s.told)
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, mostLine)
+	for lines.Scan() {
+		var r request
+		if json.Unmarshal(lines.Bytes(), &r) != nil {
+			continue
+		}
+		select {
+		case s.told <- r:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// say tells; that nobody listens is no reason to stop.
+func (s *server) say(n News) { _ = s.out.Encode(n) }
+
+func (s *server) carryOut(ctx context.Context, o Order) {
+	id, release, err := s.begin(ctx, o)
+	if err != nil {
+		s.say(News{Is: Refused, Says: err.Error()})
+		return
+	}
+	defer release()
+	var over <-chan time.Time
+	if o.Trial > 0 {
+		over = time.After(o.Trial)
+	}
+	until := time.Now().Add(o.Trial)
+	s.say(News{Is: Begun, ID: id})
+	e, done := s.follow(ctx, o)
+	switch {
+	case !done:
+	case o.Undoes > 0:
+		e = Entry{Outcome: TakenBack, Says: "undone"}
+	case o.Trial <= 0:
+		e = Entry{Outcome: Kept}
+	default:
+		s.say(News{Is: Trying, ID: id, Until: until})
+		e = s.hold(ctx, o, over)
+	}
+	e.ID, e.At = id, time.Now()
+	if o.Undoes > 0 && e.Outcome == Failed { // the change still stands
+		s.say(News{Is: Ended, ID: id, Outcome: Failed, Says: e.Says})
+		return
+	}
+	if err := s.journal.Append(e); err != nil {
+		e.Says = join(e.Says, err.Error())
+	}
+	s.say(News{Is: Ended, ID: id, Outcome: e.Outcome, Says: e.Says})
+}
+
+// begin makes sure that nobody else changes the machine, and that it is as the order has it, and writes down what is to come.
+func (s *server) begin(ctx context.Context, o Order) (id int, release func(), err error) {
+	release = func() {}
+	if path := s.journal.Path(); path != "" {
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return 0, release, fmt.Errorf("the journal: %w", err)
+		}
+		lock, err := lockFile(filepath.Join(filepath.Dir(path), "changes.lock"), o.Who, s.waitFor)
+		if err != nil {
+			return 0, release, err
+		}
+		release = func() { lock.Close() }
+	}
+	if err = s.write(ctx, o, &id); err != nil {
+		release()
+	}
+	return id, release, err
+}
+
+// waitFor waits a moment for somebody else who is changing the machine; first tells who that is. It ends when nobody waits any more.
+func (s *server) waitFor(who string, first bool) error {
+	if first {
+		s.say(News{Is: Waiting, Says: who})
+	}
+	select {
+	case r, speaks := <-s.told:
+		if !speaks || r.Word == wordBack {
+			return errBrokenOff
+		}
+	case <-time.After(tryAgain / 5):
+	}
+	return nil
+}
+
+func (s *server) write(ctx context.Context, o Order, id *int) error {
+	now, err := Settings(ctx, s.m)
+	if err != nil {
+		return err
+	}
+	if plan := (change.Plan{From: o.From}); plan.Fresh(now) != nil {
+		return change.ErrStale
+	}
+	if o.Undoes > 0 {
+		*id = o.Undoes
+		return nil
+	}
+	if *id, err = s.journal.Next(); err != nil {
+		return err
+	}
+	e := Entry{ID: *id, At: time.Now(), Who: o.Who, Why: o.Why, Outcome: OnTrial, From: o.From, To: o.To, Steps: o.Steps}
+	if o.Trial > 0 {
+		e.Deadline = e.At.Add(o.Trial)
+	}
+	return s.journal.Append(e)
+}
+
+// follow does the steps. Where one is not done, or somebody would have it all back, what was done before is taken back; e says so.
+func (s *server) follow(ctx context.Context, o Order) (e Entry, done bool) {
+	stepping, stop := context.WithCancel(ctx)
+	defer stop()
+	type end struct {
+		steps int
+		err   error
+	}
+	ended := make(chan end, 1)
+	go func() {
+		defer guard.Goroutine()
+		n, err := Follow(stepping, s.m, o.Steps, func(i int, err error) {
+			n := News{Is: Stepped, Step: i}
+			if err != nil {
+				n.Says = err.Error()
+			}
+			s.say(n)
+		})
+		ended <- end{n, err}
+	}()
+	told, byHand := s.told, false
+	for {
+		select {
+		case x := <-ended:
+			switch {
+			case x.err == nil && !byHand:
+				return e, true
+			case byHand:
+				return s.takeBack(ctx, o, x.steps, TakenBack, "taken back by hand"), false
+			}
+			return s.takeBack(ctx, o, x.steps, Failed, x.err.Error()+"; what was done before it is taken back"), false
+		case r, speaks := <-told:
+			if !speaks {
+				told = nil
+			}
+			if r.Word == wordBack {
+				byHand = true
+				stop()
+			}
+		}
+	}
+}
+
+// hold waits for what becomes of a change on trial.
+func (s *server) hold(ctx context.Context, o Order, over <-chan time.Time) Entry {
+	told := s.told
+	for {
+		select {
+		case <-over:
+			return s.takeBack(ctx, o, len(o.Steps), TakenBack, "nobody kept it")
+		case <-ctx.Done():
+			return s.takeBack(ctx, o, len(o.Steps), TakenBack, "the program has ended")
+		case r, speaks := <-told:
+			switch {
+			case !speaks:
+				told = nil // it goes on by itself
+			case r.Word == wordKeep:
+				return Entry{Outcome: Kept}
+			case r.Word == wordBack:
+				return s.takeBack(ctx, o, len(o.Steps), TakenBack, "taken back by hand")
+			}
+		}
+	}
+}
+
+func (s *server) takeBack(ctx context.Context, o Order, done int, outcome Outcome, why string) Entry {
+	var others []string
+	var err error
+	for began, told := time.Now(), ""; ; time.Sleep(tryAgain) { // once also when it is to end
+		if others, err = TakeBack(context.WithoutCancel(ctx), s.m, o, done); err == nil || time.Since(began) > tryFor || ctx.Err() != nil {
+			break
+		}
+		if err.Error() != told {
+			told = err.Error()
+			s.say(News{Is: Retrying, Says: told})
+		}
+	}
+	e := Entry{Outcome: outcome, Says: why}
+	switch {
+	case err != nil:
+		e.Outcome, e.Says = Failed, why+"; NOT taken back: "+err.Error()
+	case len(others) > 0:
+		e.Says += "; changed by others since, and left: " + strings.Join(others, "; ")
+	}
+	return e
+}
+
+func join(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// ErrGone: whatever became of a change is in the journal.
+var (
+	ErrGone      = errors.New("the process that changes this machine has ended; passepartout changes tells what was done")
+	errBrokenOff = errors.New("it was broken off before its turn came")
+)

@@ -1,0 +1,348 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"passepartout/internal/acting"
+	"passepartout/internal/core/change"
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/state"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/zone"
+)
+
+// onTrial is how long a change waits to be kept.
+const onTrial = time.Minute
+
+// acts are the changes of this machine: the one that is looked at or under way, and those that were done. They outlive a case: what is on
+// trial stays so when something else is asked for.
+type acts struct {
+	hand   *acting.Hand
+	picked int
+	draft  *draft
+	doing  *doing
+	done   []done // the oldest first
+	says   string // what a key has led to
+}
+
+// draft is a change that is looked at: nothing has happened yet.
+type draft struct {
+	proposal  change.Proposal
+	iface     string
+	plan      change.Plan
+	known     change.Known
+	looked    bool // who has the addresses, and whether the gateways answer, is known
+	insisting bool // against a warning that stops it
+}
+
+// doing is a change that is being done, or on trial.
+type doing struct {
+	title  string
+	from   string // who says so
+	plan   change.Plan
+	undoes int
+	waits  string // who else is changing this machine
+	id     int
+	steps  []string // what became of each; "" for done
+	until  time.Time
+	trying bool
+	said   bool      // what shall become of it
+	tried  time.Time // when its steps were done
+	before verdict.Result
+	after  verdict.Result
+	proven bool // after is known
+}
+
+// done is a change that has ended.
+type done struct {
+	title   string
+	id      int
+	at      time.Time
+	plan    change.Plan
+	outcome acting.Outcome
+	says    string
+	proof   string // the verdict after it; "" if it was not waited for
+}
+
+// actMsg is what the hand tells.
+type actMsg struct {
+	hand *acting.Hand
+	news acting.News
+	over bool // it has ended
+}
+
+// learntMsg is what else counts for a draft.
+type learntMsg struct {
+	draft *draft
+	plan  change.Plan
+	known change.Known
+	err   error
+}
+
+var errHandless = errors.New("this machine cannot be changed from here")
+
+// needHand has somebody who changes the machine.
+func (m *model) needHand() (tea.Cmd, error) {
+	if m.acts.hand != nil {
+		return nil, nil
+	}
+	if m.Ground.Hand == nil {
+		return nil, errHandless
+	}
+	h, err := m.Ground.Hand(m.ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.acts.hand = h
+	return hear(h), nil
+}
+
+func hear(h *acting.Hand) tea.Cmd {
+	return func() tea.Msg {
+		n, speaks := <-h.News()
+		return actMsg{h, n, !speaks}
+	}
+}
+
+// dismiss leaves the hand. What is on trial is taken back: nobody could keep it any more.
+func (m *model) dismiss() {
+	if m.acts.hand != nil {
+		if m.acts.doing != nil {
+			_ = m.acts.hand.Back()
+		}
+		_ = m.acts.hand.Close()
+	}
+	m.acts = acts{}
+}
+
+// lookAt shows what a change would do, and finds out what may go wrong.
+func (m *model) lookAt(p change.Proposal) (tea.Cmd, error) {
+	e := m.endpoint()
+	if e == nil {
+		return nil, errors.New("the machine's settings are being read")
+	}
+	from := change.Of(e)
+	plan, err := change.Work(p.Change, from, change.Known{})
+	if err != nil {
+		return nil, err
+	}
+	d := &draft{proposal: p, iface: m.set.Interface, plan: plan}
+	m.acts.draft, m.acts.says = d, ""
+	ctx, machine := m.ctx, m.case_.Machine()
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+		defer cancel()
+		known := acting.Learn(ctx, machine, e, plan.Ops(), os.Getenv)
+		plan, err := change.Work(p.Change, from, known)
+		return learntMsg{d, plan, known, err}
+	}, nil
+}
+
+// endpoint is the machine as it is now.
+func (m *model) endpoint() *endpoint.Endpoint {
+	if m.state.Endpoint != nil {
+		return m.state.Endpoint
+	}
+	if m.set != nil {
+		return m.set.Endpoint
+	}
+	return nil
+}
+
+func (m *model) learnt(msg learntMsg) {
+	d := m.acts.draft
+	if d == nil || d != msg.draft {
+		return
+	}
+	d.looked = true
+	if msg.err == nil {
+		d.plan, d.known = msg.plan, msg.known
+	}
+}
+
+// grave is the first warning that stops a draft until it is insisted on.
+func (d *draft) grave() (string, bool) {
+	for _, w := range d.plan.Warnings {
+		if w.ID.Grave() {
+			return w.Text, true
+		}
+	}
+	return "", false
+}
+
+// doDraft has what is looked at done.
+func (m *model) doDraft() tea.Cmd {
+	d := m.acts.draft
+	if !d.looked || len(d.plan.Steps) == 0 || m.Ground.Needs != "" {
+		return nil
+	}
+	if why, stops := d.grave(); stops && !d.insisting {
+		m.acts.says = why + ": F does it all the same"
+		return nil
+	}
+	return m.order(d.proposal, d.plan, acting.Order{Trial: onTrial, Why: d.why(m)})
+}
+
+// why is what a change is written down for.
+func (d *draft) why(m *model) string {
+	if m.result.Fault != "" && m.result.Zone != zone.None {
+		return d.proposal.Title + ", for " + string(m.result.Fault)
+	}
+	return d.proposal.Title
+}
+
+func (m *model) order(p change.Proposal, plan change.Plan, o acting.Order) tea.Cmd {
+	cmd, err := m.needHand()
+	if err == nil {
+		o.From, o.To, o.Steps, o.Who = plan.From, plan.To, plan.Ops(), acting.Login()
+		err = m.acts.hand.Do(o)
+	}
+	if err != nil {
+		m.acts.says = err.Error()
+		return cmd
+	}
+	m.acts.doing = &doing{title: p.Title, from: p.From, plan: plan, undoes: o.Undoes, before: m.result}
+	m.acts.draft, m.acts.says = nil, ""
+	return cmd
+}
+
+// acted takes in what the hand tells.
+func (m *model) acted(msg actMsg) tea.Cmd {
+	if msg.hand != m.acts.hand {
+		return nil
+	}
+	x, n := m.acts.doing, msg.news
+	switch {
+	case msg.over:
+		m.acts.hand = nil
+		if x != nil {
+			m.acts.doing, m.acts.says = nil, acting.ErrGone.Error()
+		}
+		return nil
+	case x == nil:
+	case n.Is == acting.Waiting:
+		x.waits = n.Says
+	case n.Is == acting.Retrying:
+		m.acts.says = "not taken back yet, and tried again: " + n.Says
+	case n.Is == acting.Refused:
+		m.acts.doing, m.acts.says = nil, "nothing was done: "+n.Says
+	case n.Is == acting.Begun:
+		x.id, x.waits = n.ID, ""
+	case n.Is == acting.Stepped:
+		x.steps = append(x.steps, n.Says)
+	case n.Is == acting.Trying:
+		x.trying, x.until, x.tried = true, n.Until, time.Now()
+		m.case_.Again()
+	case n.Is == acting.Ended:
+		d := done{title: x.title, id: x.id, at: m.now, plan: x.plan, outcome: n.Outcome, says: n.Says}
+		if x.proven {
+			d.proof = x.after.Sentence
+		}
+		m.acts.doing = nil
+		if x.undoes > 0 {
+			m.acts.undone(x.undoes, n)
+		} else {
+			m.acts.done = append(m.acts.done, d)
+		}
+		if n.Outcome != acting.Kept && m.case_ != nil {
+			m.case_.Again()
+		}
+	}
+	return hear(msg.hand)
+}
+
+// undone notes that a change which stood does so no more.
+func (a *acts) undone(id int, n acting.News) {
+	for i := range a.done {
+		if a.done[i].id == id && n.Outcome == acting.TakenBack {
+			a.done[i].outcome, a.done[i].says = n.Outcome, n.Says
+			return
+		}
+	}
+	a.says = n.Says
+}
+
+// prove takes in the verdict of the tests that began after a change.
+func (m *model) prove() {
+	x := m.acts.doing
+	v := &m.state.Verdict
+	if x == nil || !x.trying || x.proven || !m.state.Round.Began.After(x.tried) || v.Round != m.state.Round.Number ||
+		v.Standing != state.Current {
+		return
+	}
+	x.after, x.proven = m.result, true
+}
+
+// settle says what becomes of the change on trial.
+func (m *model) settle(say func(*acting.Hand) error) {
+	x := m.acts.doing
+	if x == nil || x.said {
+		return
+	}
+	if err := say(m.acts.hand); err != nil {
+		m.acts.says = err.Error()
+		return
+	}
+	x.said = true
+}
+
+// undo takes the last change back that stands.
+func (m *model) undo() tea.Cmd {
+	e := m.endpoint()
+	for _, d := range slices.Backward(m.acts.done) {
+		if d.outcome != acting.Kept || e == nil {
+			continue
+		}
+		now := change.Of(e)
+		target, others := change.TakeBack(now, d.plan.From, d.plan.To)
+		way, err := change.Way(now, target)
+		if err == nil && len(others) > 0 {
+			err = fmt.Errorf("changed by others since: %s", strings.Join(others, "; "))
+		}
+		var plan change.Plan
+		if err == nil {
+			plan, err = change.Along(now, way)
+		}
+		if err != nil {
+			m.acts.says = "not taken back: " + err.Error()
+			return nil
+		}
+		return m.order(change.Proposal{Title: "Take back: " + d.title, From: "as it was"}, plan, acting.Order{Undoes: d.id})
+	}
+	m.acts.says = "There is no change of this session that stands."
+	return nil
+}
+
+// byHand reads settings that were typed: address with length, then gateway and name servers where those are to be others.
+func byHand(text, iface string) (change.Proposal, error) {
+	words := strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' })
+	s := change.Static{Interface: iface}
+	var err error
+	if len(words) == 0 {
+		return change.Proposal{}, errors.New("give an address with its prefix length, such as 172.27.40.23/24")
+	}
+	if s.Address, err = netip.ParsePrefix(words[0]); err != nil {
+		return change.Proposal{}, fmt.Errorf("%q: give an address with its prefix length, such as 172.27.40.23/24", words[0])
+	}
+	for i, w := range words[1:] {
+		a, err := netip.ParseAddr(w)
+		switch {
+		case err != nil:
+			return change.Proposal{}, fmt.Errorf("%q is no address; give one such as 172.27.40.1", w)
+		case i == 0:
+			s.Gateway = a
+		default:
+			s.Resolvers = append(s.Resolvers, a)
+		}
+	}
+	return change.Proposal{Title: "Set " + iface + " by hand", From: "you", Change: change.Change{Set: &s}}, nil
+}

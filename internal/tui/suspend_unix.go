@@ -1,0 +1,73 @@
+//go:build unix
+
+package tui
+
+import (
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"passepartout/internal/guard"
+)
+
+// followSuspension gives the terminal back when the program is stopped from outside, and takes it and draws anew when it goes on. stop ends
+// that.
+func followSuspension(p *tea.Program) (stop func()) {
+	signals, done := make(chan os.Signal, 4), make(chan struct{})
+	signal.Notify(signals, syscall.SIGTSTP, syscall.SIGCONT)
+	go func() {
+		defer guard.Goroutine()
+		for {
+			select {
+			case <-done:
+				return
+			case s := <-signals:
+				pause := meanwhile(func() { time.Sleep(settling) })
+				if s == syscall.SIGTSTP {
+					pause = func() { sleepOn(signals) }
+				}
+				p.Send(tea.Exec(pause, nil)()) // in the program's own turn: nobody draws meanwhile
+				p.Send(tea.ClearScreen())      // what stands there is another program's
+			}
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		close(done)
+	}
+}
+
+// settling is how long the library's own drawing is given to end before it is begun again.
+const settling = 150 * time.Millisecond
+
+// sleepOn stops this process until it is told to go on, unless it has been told so already: it would never be told again.
+func sleepOn(signals <-chan os.Signal) {
+	for waiting := true; waiting; {
+		select {
+		case s := <-signals:
+			if s == syscall.SIGCONT {
+				return
+			}
+		default:
+			waiting = false
+		}
+	}
+	_ = syscall.Kill(syscall.Getpid(), syscall.SIGSTOP) // goes on here
+	select {                                            // the signal by which it goes on is heard too
+	case <-signals:
+	case <-time.After(settling):
+	}
+}
+
+// meanwhile is what is done while the terminal is given back.
+type meanwhile func()
+
+func (m meanwhile) Run() error { m(); return nil }
+
+func (meanwhile) SetStdin(io.Reader)  {}
+func (meanwhile) SetStdout(io.Writer) {}
+func (meanwhile) SetStderr(io.Writer) {}
