@@ -27,7 +27,9 @@ type changing struct {
 	dry, yes, force bool
 	trial           time.Duration
 	target          string
-	last            string // how long it lasts, in words; "": until it is set otherwise
+	last            string                                 // how long it lasts, in words; "": until it is set otherwise
+	first           func(context.Context) error            // done before the first step; nil: nothing
+	then            func(context.Context, *trialled) error // done while the change is kept; nil: nothing
 }
 
 func (q *changing) bind(cmd *cobra.Command) {
@@ -76,6 +78,9 @@ func (q *changing) carryOut(ctx context.Context, why string,
 		return err
 	}
 	known := acting.Learn(ctx, m, e, plan.Ops(), os.Getenv)
+	if wanted.Set != nil && wanted.Set.By.IsValid() {
+		delete(known.Leased, iface) // it is this one that holds from now on
+	}
 	if plan, err = change.Work(wanted, from, known); err != nil {
 		return err
 	}
@@ -108,10 +113,18 @@ func (q *changing) carryOut(ctx context.Context, why string,
 		return fmt.Errorf("nothing was done: %w", err)
 	}
 	defer hand.Close()
+	if q.first != nil {
+		if err := q.first(ctx); err != nil {
+			return fmt.Errorf("nothing was done: %w", err)
+		}
+	}
 	t := trialled{changing: q, c: c, hand: hand, out: &out, why: why, asked: !q.yes}
 	err = t.run(ctx)
 	if written := say(); written != nil {
 		return written
+	}
+	if q.then != nil && out.Outcome == string(acting.Kept) {
+		return q.then(ctx, &t)
 	}
 	return err
 }
@@ -120,7 +133,7 @@ func (q *changing) carryOut(ctx context.Context, why string,
 func (f *flags) hand(ctx context.Context, m acting.Machine) (*acting.Hand, error) {
 	switch {
 	case f.scenario != "":
-		return acting.Within(ctx, m), nil
+		return acting.Within(context.WithoutCancel(ctx), m), nil // it takes back what it has begun, though the rest be broken off
 	case f.hands != nil || f.handless != nil:
 		return f.hands, f.handless
 	}

@@ -2,9 +2,7 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"sync"
 	"time"
 
@@ -28,10 +26,7 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 	if err := askable(e, iface); err != nil {
 		return err
 	}
-	segment, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
-	if errors.Is(err, fs.ErrPermission) {
-		return errors.New("asking DHCP servers needs permission to send raw frames; allow it: " + m.Permissions().Frames.Mend)
-	}
+	segment, err := openSegment(m, iface, e)
 	if err != nil {
 		return err
 	}

@@ -54,6 +54,7 @@ func (f *flags) leaseCommand() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.AddCommand(f.takesLease("take", "Takes a lease and keeps it while the program runs, where no other client does"))
 	cmd.Flags().StringVar(&root, "root", "", "read a mounted disk or a copied tree in place of this system")
 	cmd.Flags().StringVar(&at, "at", "", "the moment from which the state follows, as 2026-11-23T09:14:00Z (default now)")
 	return cmd

@@ -85,6 +85,7 @@ keeps it, it is taken back by itself, though the program be killed or the sessio
 				}
 				return step(change.Op{Do: change.SetSources, Name: strings.Join(args, " ")}), nil
 			}))
+	parent.AddCommand(f.takesLease("automatic", "Settings by DHCP, while the program runs, where no other client manages the interface"))
 	parent.AddCommand(address, q.act("up", "Switches the interface on", cobra.NoArgs, onOff(change.SwitchOn)),
 		q.act("down", "Switches the interface off", cobra.NoArgs, onOff(change.SwitchOff)),
 		q.act("mtu OCTETS", "The largest packet that leaves in one piece", cobra.ExactArgs(1),

@@ -112,22 +112,21 @@ func (f *flags) undoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			target, others := change.TakeBack(now, e.From, e.To)
+			o, others, err := backTo(now, e.ID, e.From, e.To, e.Steps)
 			if len(others) > 0 && !q.force {
 				return fmt.Errorf("nothing was done: changed by others since: %s; add --force to take back the rest",
 					strings.Join(others, "; "))
 			}
-			steps, err := change.Way(now, target)
 			if err != nil {
-				return fmt.Errorf("there is no way back: %w", err)
+				return err
 			}
-			plan, err := change.Along(now, steps)
+			plan, err := change.Along(now, o.Steps)
 			if err != nil {
 				return err
 			}
 			out := report.Change{ID: e.ID, Last: lastsNow, Plan: plan, Outcome: string(acting.Planned)}
-			if len(steps) > 0 {
-				out.Interface = steps[0].Interface
+			if len(o.Steps) > 0 {
+				out.Interface = o.Steps[0].Interface
 			}
 			write := out.WriteJSON
 			if q.format != "json" {
@@ -148,7 +147,7 @@ func (f *flags) undoCommand() *cobra.Command {
 			}
 			defer hand.Close()
 			t := trialled{changing: q, hand: hand, out: &out}
-			if err := hand.Do(acting.Order{From: now, To: target, Steps: steps, Who: acting.Login(), Undoes: e.ID}); err != nil {
+			if err := hand.Do(o); err != nil {
 				return err
 			}
 			_, err = t.hear(cmd.Context())

@@ -84,6 +84,6 @@ func TakeBack(ctx context.Context, m Machine, o Order, done int) (others []strin
 	if err != nil {
 		return others, fmt.Errorf("there is no way back: %w", err)
 	}
-	_, err = Follow(ctx, m, steps, nil)
+	_, err = Follow(ctx, m, append(steps, change.ForGood(o.Steps[:done], target)...), nil)
 	return others, err
 }

@@ -15,6 +15,7 @@ type Order struct {
 	Who    string          `json:"who"`
 	Why    string          `json:"why"`
 	Undoes int             `json:"undoes,omitempty"` // the number of the change that it takes back; 0: none
+	Renews int             `json:"renews,omitempty"` // the number of the change that it lets go on: nothing is new; 0: none
 }
 
 // Happened is what a hand tells of.

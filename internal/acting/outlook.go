@@ -2,10 +2,7 @@ package acting
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"passepartout/internal/core/change"
@@ -27,8 +24,8 @@ func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps [
 		k.Session.Local, _ = netip.ParseAddr(ends[2])
 	}
 	for _, i := range e.Interfaces {
-		if by := ManagerOf(e, i); by != "" {
-			k.Manager[i.Name] = by
+		if i.Manager != "" {
+			k.Manager[i.Name] = i.Manager
 		}
 		if l, ok := e.Lease(i.Name); ok && l.Terms.Address.Is4() {
 			leased := change.Leased{Address: l.Terms.Prefix()}
@@ -78,21 +75,4 @@ func try(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, iface str
 	}
 	defer func() { cancel(); w.Wait() }()
 	return w.Try(ctx, a), true
-}
-
-// ManagerOf says who sets an interface, from the files in which managers say so; "" for nobody.
-func ManagerOf(e *endpoint.Endpoint, i endpoint.Interface) string {
-	for _, m := range []struct{ by, path string }{
-		{"NetworkManager", fmt.Sprintf("/run/NetworkManager/devices/%d", i.Index)},
-		{"systemd-networkd", fmt.Sprintf("/run/systemd/netif/links/%d", i.Index)},
-		{"dhcpcd", fmt.Sprintf("/run/dhcpcd/%s.pid", filepath.Base(i.Name))},
-	} {
-		if _, err := os.Stat(m.path); err == nil {
-			return m.by
-		}
-	}
-	if l, ok := e.Lease(i.Name); ok {
-		return string(l.Client)
-	}
-	return ""
 }

@@ -100,7 +100,9 @@ func (s *server) carryOut(ctx context.Context, o Order) {
 		s.say(News{Is: Ended, ID: id, Outcome: Failed, Says: e.Says})
 		return
 	}
-	if err := s.journal.Append(e); err != nil {
+	if o.Renews > 0 {
+		e.ID = o.Renews
+	} else if err := s.journal.Append(e); err != nil {
 		e.Says = join(e.Says, err.Error())
 	}
 	s.say(News{Is: Ended, ID: id, Outcome: e.Outcome, Says: e.Says})
@@ -148,8 +150,7 @@ func (s *server) write(ctx context.Context, o Order, id *int) error {
 	if plan := (change.Plan{From: o.From}); plan.Fresh(now) != nil {
 		return change.ErrStale
 	}
-	if o.Undoes > 0 {
-		*id = o.Undoes
+	if *id = max(o.Undoes, o.Renews); *id > 0 {
 		return nil
 	}
 	if *id, err = s.journal.Next(); err != nil {

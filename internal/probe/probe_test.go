@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 	"unicode"
@@ -303,6 +304,13 @@ func sweepOnce(t *testing.T, truth assert.TestingT) {
 	assert.Equal(truth, 7, living, "%v", found)
 	assert.Len(truth, found, 80, "silence is told as well")
 	assert.False(truth, found[own], "not itself")
+	var late atomic.Int32
+	s.Sweep(t.Context(), own, targets, 400, time.Nanosecond, func(n evidence.Neighbour) {
+		if n.Outcome == evidence.Answered {
+			late.Add(1)
+		}
+	}, func() bool { return false })
+	assert.EqualValues(truth, 7, late.Load(), "who answers after patience was over, and before the last one was asked, is told")
 	asked = s.Sweep(t.Context(), own, targets, 400, 50*time.Millisecond, func(evidence.Neighbour) {}, func() bool { return true })
 	assert.Zero(truth, asked, "enough is enough")
 }

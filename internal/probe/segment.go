@@ -114,7 +114,10 @@ func (s *Segment) receive(own func(netip.Addr) bool) {
 			s.tellDHCP(&f)
 		}
 		s.tellFrame(&f, frame)
-		// not what goes to another holder of the address
+		// not what goes to another holder of the address, nor what an older connection repeats
+		if f.Proto == "tcp" && !wire.AnswersSYN(f.Segment) {
+			continue
+		}
 		if f.From.IsValid() && own(f.To.Addr()) && f.Towards == s.port.Hardware() && s.arrive != nil {
 			s.arrive(evidence.Arrival{From: f.From.Addr(), Proto: f.Proto, Port: f.From.Port()})
 		}
@@ -248,14 +251,16 @@ func (s *Segment) Conflict(ctx context.Context, address netip.Addr) evidence.Con
 	return out
 }
 
-// Sweep asks many addresses, at most rate a second, and calls done for each when it answers, or when patience is over. It returns how
-// many were asked to their end. enough ends it early.
+// Sweep asks many addresses, at most rate a second, and calls done for each when it answers, or when patience is over; who answers after
+// that, while others are still waited for, is told as well. It returns how many were asked to their end. enough ends it early.
 func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.Addr, rate int, patience time.Duration,
 	done func(evidence.Neighbour), enough func() bool) int {
 	tick := time.NewTicker(time.Second / time.Duration(rate))
 	defer tick.Stop()
-	var wg sync.WaitGroup
-	defer wg.Wait()
+	var waiters, patient sync.WaitGroup
+	over := make(chan struct{})
+	defer waiters.Wait()
+	defer func() { patient.Wait(); close(over) }()
 	for i, target := range targets {
 		if ctx.Err() != nil || enough() {
 			return i
@@ -265,17 +270,38 @@ func (s *Segment) Sweep(ctx context.Context, sender netip.Addr, targets []netip.
 		if err := s.port.Send(wire.ARPRequest(s.port.Hardware(), sender, target)); err != nil {
 			return i
 		}
-		wg.Go(func() {
+		patient.Add(1)
+		waiters.Go(func() {
 			defer guard.Goroutine()
+			tell := func(r evidence.Reply) {
+				n := evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Reply: r}
+				if r.Outcome == evidence.Answered {
+					n.Hardware, n.From, n.RTT = s.Holders(target), target, time.Since(sent)
+				}
+				done(n)
+			}
 			timer := time.NewTimer(patience)
 			defer timer.Stop()
+			var early bool
 			select {
 			case <-answered:
-				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1, Hardware: s.Holders(target),
-					Reply: evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}})
+				early = true
 			case <-timer.C:
-				done(evidence.Neighbour{Asked: target, Method: "arp", Asks: 1,
-					Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)}})
+			case <-ctx.Done():
+			}
+			patient.Done()
+			switch {
+			case early:
+				tell(evidence.Reply{Outcome: evidence.Answered})
+				return
+			case ctx.Err() != nil:
+				return
+			}
+			tell(evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(sent)})
+			select {
+			case <-answered:
+				tell(evidence.Reply{Outcome: evidence.Answered})
+			case <-over:
 			case <-ctx.Done():
 			}
 		})

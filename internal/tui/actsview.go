@@ -11,7 +11,6 @@ import (
 
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
-	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
@@ -360,7 +359,7 @@ func (m *model) presentAndFuture(is, will change.Settings, from, present, future
 	head := &row{}
 	manager := "managed by nobody"
 	if i, ok := m.endpoint().Interface(iface); ok {
-		if by := m.managedBy(*i); by != "" {
+		if by := i.Manager; by != "" {
 			manager = "managed by " + by
 		}
 	}
@@ -483,15 +482,4 @@ func joined[T fmt.Stringer](list []T) string {
 		words[i] = x.String()
 	}
 	return strings.Join(words, ", ")
-}
-
-// managedBy says who sets an interface again; on a machine that is no real one only a lease tells.
-func (m *model) managedBy(i endpoint.Interface) string {
-	if len(m.Cases) > 0 {
-		if l, ok := m.endpoint().Lease(i.Name); ok {
-			return l.Client
-		}
-		return ""
-	}
-	return acting.ManagerOf(m.endpoint(), i)
 }

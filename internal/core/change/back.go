@@ -53,6 +53,17 @@ func TakeBack(now, from, to Settings) (target Settings, others []string) {
 	return target, others
 }
 
+// ForGood are the steps after which the addresses that a change gave a time stay again: those that were there before it.
+func ForGood(done []Op, target Settings) (out []Op) {
+	for _, o := range done {
+		if o.Do == KeepAddress && slices.Contains(target.Addresses, Address{o.Interface, o.Prefix}) {
+			o.For = 0
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
 // parted takes out what was brought and puts back what was taken away; where nobody else has changed anything, it is as it was, and in that
 // order.
 func parted[T comparable](now, from, to []T) (out []T, others []string) {
@@ -86,8 +97,8 @@ func setOf[T comparable](list []T) map[T]bool {
 func (s *Settings) Holds(o Op) bool {
 	link, known := s.Link(o.Interface)
 	switch o.Do {
-	case AddAddress, RemoveAddress:
-		return slices.Contains(s.Addresses, Address{o.Interface, o.Prefix}) == (o.Do == AddAddress)
+	case AddAddress, RemoveAddress, KeepAddress:
+		return slices.Contains(s.Addresses, Address{o.Interface, o.Prefix}) == (o.Do != RemoveAddress)
 	case AddRoute, RemoveRoute:
 		return slices.ContainsFunc(s.Routes, func(r Route) bool { return r.bare() == o.Route().bare() }) == (o.Do == AddRoute)
 	case AddNeighbour, RemoveNeighbour:

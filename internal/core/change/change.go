@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"time"
 
 	"passepartout/internal/core/subnet"
 )
@@ -27,10 +28,12 @@ type Proposal struct {
 // Static are an interface's settings as one set.
 type Static struct {
 	Interface string
-	Address   netip.Prefix // host bits kept
-	Gateway   netip.Addr   // zero: the one there is
-	Resolvers []netip.Addr // nil: those there are
-	Search    []string     // nil: the list there is
+	Address   netip.Prefix  // host bits kept
+	For       time.Duration // the address goes by itself after so long; 0: it stays
+	By        netip.Addr    // the DHCP server that leases all of this; zero: set by hand
+	Gateway   netip.Addr    // zero: the one there is, or none in a lease
+	Resolvers []netip.Addr  // nil: those there are
+	Search    []string      // nil: the list there is
 }
 
 // To gives the settings as they shall be. What no machine can be told is refused, in one line that says how to mend it.
@@ -156,7 +159,7 @@ func (c *Static) on(s *Settings) error {
 		}
 		kept = append(kept, r)
 	}
-	if !via.IsValid() {
+	if !via.IsValid() && !c.By.IsValid() {
 		via = had.Via
 	}
 	s.Routes = kept

@@ -18,6 +18,7 @@ type Do string
 const (
 	AddAddress      Do = "add-address"
 	RemoveAddress   Do = "remove-address"
+	KeepAddress     Do = "keep-address" // one that goes by itself goes later
 	AddRoute        Do = "add-route"
 	RemoveRoute     Do = "remove-route"
 	AddNeighbour    Do = "add-neighbour"
@@ -105,6 +106,11 @@ func (o Op) String() string {
 			return fmt.Sprintf("gives %s the address %v for %v", o.Interface, o.Prefix, o.For)
 		}
 		return fmt.Sprintf("gives %s the address %v", o.Interface, o.Prefix)
+	case KeepAddress:
+		if o.For == 0 {
+			return fmt.Sprintf("lets %s keep the address %v for good", o.Interface, o.Prefix)
+		}
+		return fmt.Sprintf("lets %s keep the address %v for %v", o.Interface, o.Prefix, o.For)
 	case RemoveAddress:
 		return fmt.Sprintf("takes the address %v from %s", o.Prefix, o.Interface)
 	case AddRoute:
@@ -239,6 +245,10 @@ func (s *bench) apply(o Op) error {
 		}
 	case AddAddress:
 		return s.addAddress(Address{o.Interface, o.Prefix}, *link)
+	case KeepAddress:
+		if !slices.Contains(s.Addresses, Address{o.Interface, o.Prefix}) {
+			return errNotThere
+		}
 	case RemoveAddress:
 		return s.removeAddress(Address{o.Interface, o.Prefix})
 	case AddRoute:

@@ -3,6 +3,7 @@ package change
 import (
 	"errors"
 	"fmt"
+	"slices"
 )
 
 // Plan is how a change is done, and undone. It holds for the settings that it was worked out from.
@@ -38,11 +39,21 @@ func Work(c Change, from Settings, known Known) (Plan, error) {
 		return Plan{}, fmt.Errorf("there is no way there: %w", err)
 	}
 	for i, o := range ops { // a way knows settings, and not how long they last
+		if o.Do != AddAddress {
+			continue
+		}
+		if s := c.Set; s != nil && o.Interface == s.Interface && o.Prefix == s.Address {
+			ops[i].For = s.For
+		}
 		for _, s := range c.Steps {
-			if s.Do == AddAddress && o.Do == AddAddress && o.Interface == s.Interface && o.Prefix == s.Prefix {
+			if s.Do == AddAddress && o.Interface == s.Interface && o.Prefix == s.Prefix {
 				ops[i].For = s.For
 			}
 		}
+	}
+	if s := c.Set; s != nil && s.For > 0 && slices.Contains(from.Addresses, Address{s.Interface, s.Address}) &&
+		!slices.ContainsFunc(ops, func(o Op) bool { return o.Do == AddAddress && o.Prefix == s.Address }) {
+		ops = append(ops, Op{Do: KeepAddress, Interface: s.Interface, Prefix: s.Address, For: s.For})
 	}
 	p, err := Along(from, ops)
 	p.Warnings = warnings(from, to, known)
@@ -72,6 +83,8 @@ func altered(s *Settings, o Op) (before, after string) {
 		return "", o.Prefix.String()
 	case RemoveAddress:
 		return o.Prefix.String(), ""
+	case KeepAddress:
+		return o.Prefix.String(), fmt.Sprintf("%v for %v", o.Prefix, o.For)
 	case AddRoute:
 		return "", o.Route().String()
 	case RemoveRoute:

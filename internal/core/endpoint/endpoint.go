@@ -42,6 +42,7 @@ type Interface struct {
 	Master    string // the bridge, bond or team of which it is a member: that one has the addresses; "" if it is none
 	Addresses []Address
 	Counters  Counters
+	Manager   string // who sets it again, such as a client of DHCP; "": nobody, as far as the system tells
 }
 
 // Address is one address of an interface.

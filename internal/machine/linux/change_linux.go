@@ -57,8 +57,9 @@ func (m *live) Do(ctx context.Context, o change.Op) error {
 		err = netlink.LinkSetMTU(link, o.MTU)
 	case change.AddAddress:
 		// Whether somebody has it was asked before: IPv6 need not wait for its own asking (RFC 4862 §5.4) to be read back.
-		seconds := int((o.For + time.Second - 1) / time.Second) // 0: for good
-		err = netlink.AddrAdd(link, &netlink.Addr{IPNet: ipNet(o.Prefix), ValidLft: seconds, PreferedLft: seconds})
+		err = netlink.AddrAdd(link, lasting(o))
+	case change.KeepAddress:
+		err = netlink.AddrReplace(link, lasting(o))
 	case change.RemoveAddress:
 		err = netlink.AddrDel(link, &netlink.Addr{IPNet: ipNet(o.Prefix)})
 	case change.AddRoute:
@@ -88,6 +89,12 @@ func refused(o change.Op, err error) error {
 
 func ipNet(p netip.Prefix) *net.IPNet {
 	return &net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}
+}
+
+// lasting is an address for the time that a step gives it, or for good.
+func lasting(o change.Op) *netlink.Addr {
+	seconds := int((o.For + time.Second - 1) / time.Second) // 0: for good
+	return &netlink.Addr{IPNet: ipNet(o.Prefix), ValidLft: seconds, PreferedLft: seconds}
 }
 
 func routeOf(link netlink.Link, o change.Op) *netlink.Route {

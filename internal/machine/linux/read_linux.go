@@ -89,6 +89,7 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	readFiles(e)
 	e.Proxies = proxySettings()
 	e.TakeLeases(leasefile.Read(os.DirFS("/")))
+	tellManagers(e)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

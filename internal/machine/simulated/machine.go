@@ -17,6 +17,7 @@ import (
 
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/lease"
 	"passepartout/internal/leasefile"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
@@ -31,8 +32,9 @@ type endpointMachine struct {
 	nextEcho  atomic.Uint32
 	timeline  scenario.Timeline
 	began     time.Time
-	told      []change.Op            // what it was told to change; of the node's lock
-	leaseFile atomic.Pointer[string] // what its DHCP client wrote down
+	told      []change.Op                  // what it was told to change; of the node's lock, as the next
+	lasting   map[netip.Prefix]*time.Timer // addresses that go by themselves
+	leaseFile atomic.Pointer[string]       // what its DHCP client wrote down
 
 	mu       sync.Mutex
 	watching map[chan struct{}]bool // who wants to know of changes
@@ -48,7 +50,7 @@ var _ machine.Machine = (*endpointMachine)(nil)
 
 func newMachine(n *node, p Privilege, a *scenario.Authority, s *scenario.Scenario, began time.Time) *endpointMachine {
 	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{},
-		watching: map[chan struct{}]bool{}}
+		watching: map[chan struct{}]bool{}, lasting: map[netip.Prefix]*time.Timer{}}
 	file := s.Site.LeaseFile(n.name, began)
 	m.leaseFile.Store(&file)
 	for _, p := range n.ports {
@@ -178,6 +180,11 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 			endpoint.ProxyVariables("this session's environment", func(name string) string { return p.Variables()[name] })}
 	}
 	e.TakeLeases(leasefile.Dhclient(scenario.LeasePath, []byte(*m.leaseFile.Load())), nil)
+	for n, i := range e.Interfaces { // a client that runs renews in time
+		if l, ok := e.Lease(i.Name); ok && l.InForce && l.At(time.Now()) != lease.Expired {
+			e.Interfaces[n].Manager = l.Client
+		}
+	}
 	return e, ctx.Err()
 }
 

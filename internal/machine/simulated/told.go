@@ -32,16 +32,29 @@ func (m *endpointMachine) Do(ctx context.Context, o change.Op) error {
 	if err == nil {
 		m.told = append(m.told, o)
 	}
-	if err == nil && o.For > 0 {
-		gone := o
-		gone.Do = change.RemoveAddress
-		time.AfterFunc(o.For, func() { _ = m.Do(context.WithoutCancel(ctx), gone) })
+	if err == nil {
+		m.ends(context.WithoutCancel(ctx), o)
 	}
 	m.node.lock.Unlock()
 	if err == nil {
 		m.notify()
 	}
 	return err
+}
+
+// ends has an address go by itself, or no longer.
+func (m *endpointMachine) ends(ctx context.Context, o change.Op) {
+	if o.Do != change.AddAddress && o.Do != change.KeepAddress && o.Do != change.RemoveAddress {
+		return
+	}
+	if end := m.lasting[o.Prefix]; end != nil {
+		end.Stop()
+		delete(m.lasting, o.Prefix)
+	}
+	if o.For > 0 {
+		gone := change.Op{Do: change.RemoveAddress, Interface: o.Interface, Prefix: o.Prefix}
+		m.lasting[o.Prefix] = time.AfterFunc(o.For, func() { _ = m.Do(ctx, gone) })
+	}
 }
 
 func (m *endpointMachine) do(ctx context.Context, o change.Op) error {

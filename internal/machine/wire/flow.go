@@ -87,6 +87,16 @@ func SYNAnswer(segment []byte, own, asked uint16) (number uint16, refused, ok bo
 	return number, segment[13]&reset != 0, ok
 }
 
+// AnswersSYN reports whether a segment can be the answer to a SYN: a SYN with an acknowledgement, or the reset of a SYN that nobody waits
+// for, whose sequence number is zero (RFC 9293 §3.10.7.1). What an older connection repeats is neither.
+func AnswersSYN(segment []byte) bool {
+	const syn, reset, ack = 2, 4, 16
+	if len(segment) < 20 || segment[13]&ack == 0 {
+		return false
+	}
+	return segment[13]&syn != 0 || segment[13]&reset != 0 && binary.BigEndian.Uint32(segment[4:]) == 0
+}
+
 // AnsweredFlow is the outcome of a packet that reached its destination.
 func AnsweredFlow(refused bool) evidence.Outcome {
 	if refused {

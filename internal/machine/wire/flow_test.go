@@ -66,6 +66,22 @@ func TestAnswersToASYN(t *testing.T) {
 	}
 	_, ok := wire.FlowNumber([]byte("abc"))
 	assert.False(t, ok)
+	numbered := func(b []byte, seq byte) []byte { b[7] = seq; return b }
+	for _, c := range []struct {
+		name    string
+		segment []byte
+		answers bool
+	}{
+		{"SYN ACK", numbered(segment(443, 40000, 5, 0x12), 1), true},
+		{"the reset of a SYN", segment(443, 40000, 5, 0x14), true},
+		{"the reset of a connection that there was", numbered(segment(443, 40000, 0, 0x04), 1), false},
+		{"the end of an older connection, repeated", numbered(segment(443, 40000, 5, 0x11), 1), false},
+		{"data", numbered(segment(443, 40000, 5, 0x18), 1), false},
+		{"a SYN of its own", segment(443, 40000, 0, 0x02), false},
+		{"cut off", segment(443, 40000, 5, 0x12)[:12], false},
+	} {
+		assert.Equal(t, c.answers, wire.AnswersSYN(c.segment), c.name)
+	}
 }
 
 // A router that says "too big" says for what (RFC 1191 §4).
@@ -83,6 +99,7 @@ func FuzzSYNAnswer(f *testing.F) {
 	f.Add([]byte("\x01\xbb\x9c\x40\x00\x00\x00\x00\x70\x66\x00\x0a\x50\x12\x00\x00\x00\x00\x00\x00"))
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		wire.SYNAnswer(b, 40000, 443)
+		wire.AnswersSYN(b)
 		wire.FlowNumber(b)
 	})
 }

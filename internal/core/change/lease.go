@@ -1,0 +1,37 @@
+package change
+
+import (
+	"slices"
+
+	"passepartout/internal/core/dhcp"
+)
+
+// leastLeasedMTU is the least MTU that is taken from a server: every host takes packets of so many octets (RFC 791 §3.2), and less would
+// take more than it gives.
+const leastLeasedMTU = 576
+
+// Lease is what a lease on offer makes of an interface: all of its settings by IPv4, in the place of those that it has.
+func Lease(iface string, t dhcp.Terms, from Settings) Change {
+	set := &Static{Interface: iface, Address: t.Prefix(), Resolvers: t.Resolvers, Search: t.Search, By: t.Server}
+	if !t.IsEndless() {
+		set.For = t.Lease
+	}
+	if len(t.Routers) > 0 {
+		set.Gateway = t.Routers[0]
+	}
+	if len(set.Search) == 0 && t.Domain != "" {
+		set.Search = []string{t.Domain}
+	}
+	c := Change{Set: set}
+	if l, ok := from.Link(iface); ok && t.MTU >= leastLeasedMTU && t.MTU != l.MTU {
+		c.Steps = append(c.Steps, Op{Do: SetMTU, Interface: iface, MTU: t.MTU})
+	}
+	for _, r := range t.Routes {
+		o := Op{Do: AddRoute, Interface: iface, Prefix: r.To.Masked(), Via: r.Via}
+		led := slices.ContainsFunc(from.Routes, func(x Route) bool { return x.entry() == o.Route().entry() })
+		if r.To.Bits() > 0 && r.Via.IsValid() && !led {
+			c.Steps = append(c.Steps, o)
+		}
+	}
+	return c
+}
