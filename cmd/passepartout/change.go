@@ -28,7 +28,6 @@ type changing struct {
 	trial           time.Duration
 	target          string
 	last            string                                 // how long it lasts, in words; "": until it is set otherwise
-	first           func(context.Context) error            // done before the first step; nil: nothing
 	then            func(context.Context, *trialled) error // done while the change is kept; nil: nothing
 }
 
@@ -78,7 +77,7 @@ func (q *changing) carryOut(ctx context.Context, why string,
 		return err
 	}
 	known := acting.Learn(ctx, m, e, plan.Ops(), os.Getenv)
-	if wanted.Set != nil && wanted.Set.By.IsValid() {
+	if wanted.Lease() != nil {
 		delete(known.Leased, iface) // it is this one that holds from now on
 	}
 	if plan, err = change.Work(wanted, from, known); err != nil {
@@ -113,12 +112,7 @@ func (q *changing) carryOut(ctx context.Context, why string,
 		return fmt.Errorf("nothing was done: %w", err)
 	}
 	defer hand.Close()
-	if q.first != nil {
-		if err := q.first(ctx); err != nil {
-			return fmt.Errorf("nothing was done: %w", err)
-		}
-	}
-	t := trialled{changing: q, c: c, hand: hand, out: &out, why: why, asked: !q.yes}
+	t := trialled{changing: q, c: c, hand: hand, out: &out, why: why, asked: !q.yes, lease: acting.Leased(wanted)}
 	err = t.run(ctx)
 	if written := say(); written != nil {
 		return written

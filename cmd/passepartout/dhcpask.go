@@ -2,7 +2,9 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"sync"
 	"time"
 
@@ -26,7 +28,10 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 	if err := askable(e, iface); err != nil {
 		return err
 	}
-	segment, err := openSegment(m, iface, e)
+	segment, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
+	if errors.Is(err, fs.ErrPermission) {
+		return errors.New("asking DHCP servers needs permission to send raw frames; allow it: " + m.Permissions().Frames.Mend)
+	}
 	if err != nil {
 		return err
 	}

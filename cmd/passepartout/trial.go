@@ -24,6 +24,7 @@ type trialled struct {
 	why   string
 	asked bool // a person sits there
 	until time.Time
+	lease *acting.Lease // that it stands on, or nil
 }
 
 // run does it, to the outcome.
@@ -31,7 +32,7 @@ func (t *trialled) run(ctx context.Context) error {
 	plan := &t.out.Plan
 	before := verdictOf(ctx, t.c)
 	t.out.Before = &before
-	o := acting.Order{From: plan.From, To: plan.To, Steps: plan.Ops(), Trial: t.trial, Who: acting.Login(), Why: t.why}
+	o := acting.Order{From: plan.From, To: plan.To, Steps: plan.Ops(), Trial: t.trial, Who: acting.Login(), Why: t.why, Lease: t.lease}
 	if err := t.hand.Do(o); err != nil {
 		return err
 	}
@@ -78,6 +79,7 @@ func (t *trialled) hear(ctx context.Context) (acting.News, error) {
 				fmt.Fprintf(os.Stderr, "waiting: %s is changing this machine\n", n.Says)
 			case n.Is == acting.Retrying:
 				retrying(n)
+			case n.Is == acting.Renewed: // of a lease that it stands on
 			case n.Is == acting.Refused:
 				return n, fmt.Errorf("nothing was done: %s", n.Says)
 			case n.Is == acting.Begun:

@@ -21,8 +21,11 @@ import (
 
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/machine"
+	"passepartout/internal/machine/simulated"
+	"passepartout/internal/scenario"
 )
 
 // obedient is a machine that does what it is told, as a kernel would, until it is to refuse.
@@ -458,4 +461,114 @@ func TestWhatCannotBeReadIsNotTold(t *testing.T) {
 	_, err := acting.TakeBack(t.Context(), m, acting.Order{From: from, To: to, Steps: steps}, 2)
 	require.ErrorContains(t, err, "netlink is gone")
 	assert.Empty(t, m.answered)
+}
+
+// A lease that a change stands on is taken before its first step, kept and renewed while the change is, and given back with it.
+func TestALeaseIsKeptWithItsChange(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		do   func(t *testing.T, tell io.WriteCloser)
+		is   acting.Happened
+		says string
+	}{
+		{"taken back in its trial", func(t *testing.T, tell io.WriteCloser) { word(t, tell, "back") }, acting.Ended, "by hand"},
+		{"kept, until nobody speaks", func(t *testing.T, tell io.WriteCloser) { word(t, tell, "keep"); tell.Close() }, acting.Over,
+			"the lease is given back"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s, err := scenario.Load("self-assigned-address")
+			require.NoError(t, err)
+			site, err := simulated.Build(s, simulated.Options{})
+			require.NoError(t, err)
+			t.Cleanup(func() { site.Close() })
+			m := site.Machine().(acting.Machine)
+			terms, err := acting.Offer(t.Context(), m, "eth0", netip.Addr{})
+			require.NoError(t, err)
+			assert.Equal(t, "172.27.40.2", terms.Server.String())
+			e, err := m.Read(t.Context())
+			require.NoError(t, err)
+			from := change.Of(e)
+			ch := change.Lease("eth0", terms, from)
+			p, err := change.Work(ch, from, change.Known{})
+			require.NoError(t, err)
+			tell, news, ended := served(t, m, filepath.Join(t.TempDir(), "changes.jsonl"))
+			order, err := json.Marshal(map[string]any{"order": acting.Order{From: p.From, To: p.To, Steps: p.Ops(), Trial: time.Minute,
+				Lease: acting.Leased(ch)}})
+			require.NoError(t, err)
+			_, err = tell.Write(append(order, '\n'))
+			require.NoError(t, err)
+			n := <-news
+			for n.Is == acting.Begun || n.Is == acting.Stepped {
+				n = <-news
+			}
+			require.Equal(t, acting.Trying, n.Is, n.Says)
+			now, err := acting.Settings(t.Context(), m)
+			require.NoError(t, err)
+			assert.Equal(t, []netip.Prefix{terms.Prefix()}, now.On("eth0", false))
+			c.do(t, tell)
+			for n = range news {
+				if n.Is == c.is {
+					break
+				}
+			}
+			assert.Equal(t, acting.TakenBack, n.Outcome)
+			assert.Contains(t, n.Says, c.says)
+			now, err = acting.Settings(t.Context(), m)
+			require.NoError(t, err)
+			assert.True(t, from.Equal(&now), "%+v\n%+v", from, now)
+			tell.Close()
+			assert.NoError(t, <-ended)
+		})
+	}
+}
+
+func word(t *testing.T, tell io.Writer, w string) {
+	_, err := fmt.Fprintf(tell, "{\"word\":%q}\n", w)
+	require.NoError(t, err)
+}
+
+// What cannot be leased leaves everything as it is, and says why.
+func TestALeaseThatDoesNotCome(t *testing.T) {
+	for name, c := range map[string]struct {
+		alter func(*dhcp.Terms)
+		says  string
+	}{
+		"something else is offered by now": {func(x *dhcp.Terms) { x.Routers = nil }, "offers something else by now"},
+		"nobody else's offer is taken": {func(x *dhcp.Terms) { x.Server = netip.MustParseAddr("172.27.40.9") },
+			"172.27.40.9 offered a lease on eth0 within"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s, err := scenario.Load("no-address")
+			require.NoError(t, err)
+			site, err := simulated.Build(s, simulated.Options{})
+			require.NoError(t, err)
+			t.Cleanup(func() { site.Close() })
+			m := site.Machine().(acting.Machine)
+			terms, err := acting.Offer(t.Context(), m, "eth0", netip.Addr{})
+			require.NoError(t, err)
+			c.alter(&terms)
+			from, err := acting.Settings(t.Context(), m)
+			require.NoError(t, err)
+			ch := change.Lease("eth0", terms, from)
+			p, err := change.Work(ch, from, change.Known{})
+			require.NoError(t, err)
+			h := acting.Within(t.Context(), m)
+			require.NoError(t, h.Do(acting.Order{From: p.From, To: p.To, Steps: p.Ops(), Lease: acting.Leased(ch)}))
+			var last acting.News
+			for n := range h.News() {
+				if last = n; n.Is == acting.Ended {
+					break
+				}
+			}
+			assert.Equal(t, acting.Failed, last.Outcome)
+			assert.Contains(t, last.Says, c.says)
+			assert.Contains(t, last.Says, "nothing was changed")
+			now, err := acting.Settings(t.Context(), m)
+			require.NoError(t, err)
+			assert.True(t, from.Equal(&now))
+			_ = h.Close()
+		})
+	}
 }

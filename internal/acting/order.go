@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/change"
+	"passepartout/internal/core/dhcp"
 )
 
 // Order is a change that a hand shall do.
@@ -15,7 +16,21 @@ type Order struct {
 	Who    string          `json:"who"`
 	Why    string          `json:"why"`
 	Undoes int             `json:"undoes,omitempty"` // the number of the change that it takes back; 0: none
-	Renews int             `json:"renews,omitempty"` // the number of the change that it lets go on: nothing is new; 0: none
+	Lease  *Lease          `json:"lease,omitempty"`  // taken before the first step, and kept as long as the change is
+}
+
+// Lease is one that a change stands on.
+type Lease struct {
+	Interface string     `json:"interface"`
+	Terms     dhcp.Terms `json:"terms"` // as they were offered
+}
+
+// Leased is the one that a change stands on, or nil.
+func Leased(c change.Change) *Lease {
+	if t := c.Lease(); t != nil {
+		return &Lease{c.Set.Interface, *t}
+	}
+	return nil
 }
 
 // Happened is what a hand tells of.
@@ -31,6 +46,9 @@ const (
 	// Retrying: it could not be taken back yet; that is tried again, for as long as an interface may be away.
 	Retrying Happened = "retrying"
 	Ended    Happened = "ended"
+	// Renewed and Over are told of a lease that a kept change stands on, whatever else is being done: it goes on, or it is no more.
+	Renewed Happened = "renewed"
+	Over    Happened = "over"
 )
 
 // News is one thing that a hand tells.
@@ -39,7 +57,7 @@ type News struct {
 	ID      int       `json:"id,omitempty"`
 	Step    int       `json:"step,omitempty"`
 	Outcome Outcome   `json:"outcome,omitempty"`
-	Until   time.Time `json:"until,omitzero"` // it is taken back by itself
+	Until   time.Time `json:"until,omitzero"` // it is taken back by itself, or the lease is over
 	Says    string    `json:"says,omitempty"` // who is waited for, why nothing was done, why a step failed, what came of it
 }
 

@@ -9,7 +9,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"passepartout/internal/core/change"
@@ -28,17 +30,25 @@ type server struct {
 	journal *Journal
 	told    chan request // closed when nobody speaks to it any more
 	out     *json.Encoder
+	saying  sync.Mutex
+	held    []*tenancy
+	lost    chan *tenancy // whose lease is no more
 }
 
 // Serve does orders, one after the other, each step by step, and holds each change until it is told to keep it or to take it back, or its
 // time is over: then it takes it back. That nobody speaks to it any more changes nothing of that; it ends when nothing is on trial then.
 func Serve(ctx context.Context, m Machine, j *Journal, in io.Reader, out io.Writer) error {
-	s := &server{m: m, journal: j, told: make(chan request), out: json.NewEncoder(out)}
+	s := &server{m: m, journal: j, told: make(chan request), out: json.NewEncoder(out), lost: make(chan *tenancy, 8)}
 	go s.hear(ctx, in)
+	defer s.leaveAll(ctx)
 	for {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
+		case t := <-s.lost:
+			if <-t.ended; slices.Contains(s.held, t) {
+				s.leave(ctx, t, "the lease is lost: "+t.why.Error())
+			}
 		case r, speaks := <-s.told:
 			if !speaks {
 				return nil
@@ -69,7 +79,18 @@ func (s *server) hear(ctx context.Context, in io.Reader) {
 }
 
 // say tells; that nobody listens is no reason to stop.
-func (s *server) say(n News) { _ = s.out.Encode(n) }
+func (s *server) say(n News) {
+	s.saying.Lock()
+	defer s.saying.Unlock()
+	_ = s.out.Encode(n)
+}
+
+// leaveAll gives back what is leased: nobody is left for whom it would be kept.
+func (s *server) leaveAll(ctx context.Context) {
+	for len(s.held) > 0 {
+		s.leave(ctx, s.held[0], "the program has ended: the lease is given back")
+	}
+}
 
 func (s *server) carryOut(ctx context.Context, o Order) {
 	id, release, err := s.begin(ctx, o)
@@ -84,7 +105,14 @@ func (s *server) carryOut(ctx context.Context, o Order) {
 	}
 	until := time.Now().Add(o.Trial)
 	s.say(News{Is: Begun, ID: id})
-	e, done := s.follow(ctx, o)
+	e, lease, done := s.follow(ctx, o)
+	if done && lease != nil {
+		lease.id = id
+		s.keep(ctx, lease)
+		if o.Trial > 0 { // a server takes its time
+			over, until = time.After(o.Trial), time.Now().Add(o.Trial)
+		}
+	}
 	switch {
 	case !done:
 	case o.Undoes > 0:
@@ -95,15 +123,29 @@ func (s *server) carryOut(ctx context.Context, o Order) {
 		s.say(News{Is: Trying, ID: id, Until: until})
 		e = s.hold(ctx, o, over)
 	}
+	switch {
+	case lease == nil:
+	case e.Outcome == Kept:
+		s.held = append(s.held, lease)
+	default:
+		lease.giveBack()
+	}
 	e.ID, e.At = id, time.Now()
 	if o.Undoes > 0 && e.Outcome == Failed { // the change still stands
 		s.say(News{Is: Ended, ID: id, Outcome: Failed, Says: e.Says})
 		return
 	}
-	if o.Renews > 0 {
-		e.ID = o.Renews
-	} else if err := s.journal.Append(e); err != nil {
+	if err := s.journal.Append(e); err != nil {
 		e.Says = join(e.Says, err.Error())
+	}
+	if o.Undoes > 0 && e.Outcome == TakenBack {
+		for _, t := range s.held {
+			if t.id == id { // it may have been another program's
+				t.giveBack()
+				s.held = slices.DeleteFunc(s.held, func(x *tenancy) bool { return x == t })
+				break
+			}
+		}
 	}
 	s.say(News{Is: Ended, ID: id, Outcome: e.Outcome, Says: e.Says})
 }
@@ -150,7 +192,8 @@ func (s *server) write(ctx context.Context, o Order, id *int) error {
 	if plan := (change.Plan{From: o.From}); plan.Fresh(now) != nil {
 		return change.ErrStale
 	}
-	if *id = max(o.Undoes, o.Renews); *id > 0 {
+	if o.Undoes > 0 {
+		*id = o.Undoes
 		return nil
 	}
 	if *id, err = s.journal.Next(); err != nil {
@@ -164,16 +207,25 @@ func (s *server) write(ctx context.Context, o Order, id *int) error {
 }
 
 // follow does the steps. Where one is not done, or somebody would have it all back, what was done before is taken back; e says so.
-func (s *server) follow(ctx context.Context, o Order) (e Entry, done bool) {
+func (s *server) follow(ctx context.Context, o Order) (e Entry, lease *tenancy, done bool) {
 	stepping, stop := context.WithCancel(ctx)
 	defer stop()
 	type end struct {
+		lease *tenancy
 		steps int
 		err   error
 	}
 	ended := make(chan end, 1)
 	go func() {
 		defer guard.Goroutine()
+		var lease *tenancy
+		if o.Lease != nil {
+			var err error
+			if lease, err = s.rent(stepping, o); err != nil {
+				ended <- end{nil, 0, err}
+				return
+			}
+		}
 		n, err := Follow(stepping, s.m, o.Steps, func(i int, err error) {
 			n := News{Is: Stepped, Step: i}
 			if err != nil {
@@ -181,19 +233,23 @@ func (s *server) follow(ctx context.Context, o Order) (e Entry, done bool) {
 			}
 			s.say(n)
 		})
-		ended <- end{n, err}
+		ended <- end{lease, n, err}
 	}()
 	told, byHand := s.told, false
 	for {
 		select {
 		case x := <-ended:
+			undone := "what was done before it is taken back"
+			if o.Lease != nil && x.lease == nil {
+				undone = "nothing was changed"
+			}
 			switch {
 			case x.err == nil && !byHand:
-				return e, true
+				return e, x.lease, true
 			case byHand:
-				return s.takeBack(ctx, o, x.steps, TakenBack, "taken back by hand"), false
+				return s.takeBack(ctx, o, x.steps, TakenBack, "taken back by hand"), x.lease, false
 			}
-			return s.takeBack(ctx, o, x.steps, Failed, x.err.Error()+"; what was done before it is taken back"), false
+			return s.takeBack(ctx, o, x.steps, Failed, x.err.Error()+"; "+undone), x.lease, false
 		case r, speaks := <-told:
 			if !speaks {
 				told = nil

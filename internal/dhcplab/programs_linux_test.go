@@ -138,6 +138,7 @@ var clients = []clientKind{
 	{"dhcpcd", "dhcpcd", startDhcpcd, func(_ *lab, p *process) { p.tell(syscall.SIGALRM) }}, // SIGALRM: release and end
 	{"networkd", "systemd-networkd", startNetworkd, func(_ *lab, p *process) { p.tell(syscall.SIGTERM) }},
 	{"NetworkManager", "NetworkManager", startNetworkManager, nil},
+	{"", ours, startOurs, func(_ *lab, p *process) { p.tell(syscall.SIGINT) }},
 	{"", "udhcpc", startUdhcpc, func(_ *lab, p *process) { p.tell(syscall.SIGUSR2) }},
 }
 

@@ -151,6 +151,7 @@ type caseFile struct {
 type Repair struct {
 	Undo    []string                `yaml:"undo"`    // the nodes and segments whose changes are taken back; the others belong to the place
 	Publish map[string][]netip.Addr `yaml:"publish"` // names that every name server knows from then on
+	Open    []string                `yaml:"open"`    // the nodes whose packet filters are taken away; likewise
 	Power   []string                `yaml:"power"`   // the nodes that are switched on; all else that differs belongs to the place
 	Serve   map[string][]Web        `yaml:"serve"`   // the services that are started, by node; likewise
 }
@@ -165,7 +166,7 @@ func (s *Scenario) Mended() (*Scenario, error) {
 	if err := yaml.UnmarshalWithOptions(raw, &c, yaml.Strict()); err != nil {
 		return nil, oneLine(err)
 	}
-	if len(c.Repair.Undo)+len(c.Repair.Power)+len(c.Repair.Serve) == 0 {
+	if len(c.Repair.Undo)+len(c.Repair.Open)+len(c.Repair.Power)+len(c.Repair.Serve) == 0 {
 		c.Nodes, c.Segments = nil, nil
 	}
 	for _, name := range c.Repair.Undo {
@@ -178,6 +179,9 @@ func (s *Scenario) Mended() (*Scenario, error) {
 	for name, n := range c.Site.Nodes {
 		if n.DNS != nil && n.DNS.Records != nil {
 			maps.Copy(n.DNS.Records, c.Repair.Publish)
+		}
+		if slices.Contains(c.Repair.Open, name) {
+			n.Filter = nil
 		}
 		n.Off = n.Off && !slices.Contains(c.Repair.Power, name)
 		if services, started := c.Repair.Serve[name]; started {

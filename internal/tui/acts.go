@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
 )
 
@@ -189,7 +190,7 @@ func (m *model) doDraft() tea.Cmd {
 		m.acts.says = why + ": F does it all the same"
 		return nil
 	}
-	return m.order(d.proposal, d.plan, acting.Order{Trial: onTrial, Why: d.why(m)})
+	return m.order(d.proposal, d.plan, acting.Order{Trial: onTrial, Why: d.why(m), Lease: acting.Leased(d.proposal.Change)})
 }
 
 // why is what a change is written down for.
@@ -228,6 +229,14 @@ func (m *model) acted(msg actMsg) tea.Cmd {
 			m.acts.doing, m.acts.says = nil, acting.ErrGone.Error()
 		}
 		return nil
+	case n.Is == acting.Renewed:
+		m.acts.renewed(n)
+	case n.Is == acting.Over:
+		m.acts.undone(n.ID, n)
+		m.acts.says = n.Says
+		if m.case_ != nil {
+			m.case_.Again()
+		}
 	case x == nil:
 	case n.Is == acting.Waiting:
 		x.waits = n.Says
@@ -269,6 +278,18 @@ func (a *acts) undone(id int, n acting.News) {
 		}
 	}
 	a.says = n.Says
+}
+
+// renewed notes how long the lease of a change goes on.
+func (a *acts) renewed(n acting.News) {
+	for i := range a.done {
+		if a.done[i].id != n.ID {
+			continue
+		}
+		if a.done[i].says = n.Says; n.Says == "" && !n.Until.IsZero() {
+			a.done[i].says = "leased until " + wording.Clock(n.Until.Local())
+		}
+	}
 }
 
 // prove takes in the verdict of the tests that began after a change.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/subnet"
 )
 
@@ -16,6 +17,14 @@ type Change struct {
 	Set *Static
 	// Steps are single things to be added, taken away or set.
 	Steps []Op
+}
+
+// Lease is the one that it stands on, or nil.
+func (c Change) Lease() *dhcp.Terms {
+	if c.Set == nil {
+		return nil
+	}
+	return c.Set.Leased
 }
 
 // Proposal is a change that could be made, and why these values.
@@ -30,7 +39,7 @@ type Static struct {
 	Interface string
 	Address   netip.Prefix  // host bits kept
 	For       time.Duration // the address goes by itself after so long; 0: it stays
-	By        netip.Addr    // the DHCP server that leases all of this; zero: set by hand
+	Leased    *dhcp.Terms   // the lease that all of this is of; nil: set by hand
 	Gateway   netip.Addr    // zero: the one there is, or none in a lease
 	Resolvers []netip.Addr  // nil: those there are
 	Search    []string      // nil: the list there is
@@ -159,7 +168,7 @@ func (c *Static) on(s *Settings) error {
 		}
 		kept = append(kept, r)
 	}
-	if !via.IsValid() && !c.By.IsValid() {
+	if !via.IsValid() && c.Leased == nil {
 		via = had.Via
 	}
 	s.Routes = kept

@@ -8,8 +8,8 @@ import (
 
 // Commands are the command lines that make a change, without the program's name.
 func (c Change) Commands() (out []string) {
-	if s := c.Set; s != nil && s.By.IsValid() { // all else follows from what it gives
-		return []string{fmt.Sprintf("lease take -i %s --server %v", s.Interface, s.By)}
+	if s := c.Set; s != nil && s.Leased != nil { // all else follows from what it gives
+		return []string{fmt.Sprintf("lease take -i %s --server %v", s.Interface, s.Leased.Server)}
 	}
 	if s := c.Set; s != nil {
 		words := fmt.Sprintf("set address %v -i %s", s.Address, s.Interface)

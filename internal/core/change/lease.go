@@ -12,7 +12,7 @@ const leastLeasedMTU = 576
 
 // Lease is what a lease on offer makes of an interface: all of its settings by IPv4, in the place of those that it has.
 func Lease(iface string, t dhcp.Terms, from Settings) Change {
-	set := &Static{Interface: iface, Address: t.Prefix(), Resolvers: t.Resolvers, Search: t.Search, By: t.Server}
+	set := &Static{Interface: iface, Address: t.Prefix(), Resolvers: t.Resolvers, Search: t.Search, Leased: &t}
 	if !t.IsEndless() {
 		set.For = t.Lease
 	}

@@ -11,6 +11,7 @@ import (
 type Client struct {
 	Hardware Hardware
 	Server   netip.Addr           // whose offer alone counts; zero: the first that comes
+	Wanted   netip.Addr           // the address that it would like; zero: any (RFC 2131 §3.5)
 	Jitter   func() time.Duration // of up to a second to either side (RFC 2131 §4.1)
 	XID      uint32               // of its messages
 
@@ -170,7 +171,9 @@ func (c *Client) Pass(now time.Time) Act {
 
 func (c *Client) discover(now time.Time) Act {
 	c.wait(now)
-	return Act{Send: []Say{c.say(Discover, now)}}
+	say := c.say(Discover, now)
+	say.Requested = c.Wanted
+	return Act{Send: []Say{say}}
 }
 
 func (c *Client) request(now time.Time) Act {

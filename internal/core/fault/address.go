@@ -53,7 +53,8 @@ func judgeNoAddress(p *facts.Facts, what string) Finding {
 			fmt.Sprintf("%v offers %v, router %s", offer.Server, offer.Address, wording.List(offer.Routers))).
 			next(fmt.Sprintf("Have %s ask for a lease again: set it to automatic (DHCP), or start the DHCP client that should manage it.",
 				p.Iface.Name),
-				fmt.Sprintf("It should then get %v with gateway %s.", offer.Address, wording.List(offer.Routers)))
+				fmt.Sprintf("It should then get %v with gateway %s.", offer.Address, wording.List(offer.Routers))).
+			leases(p, offer)
 	case p.IsWithheld(evidence.DHCPOffer):
 		return possible("whether a DHCP server would give an address could not be asked")
 	case over:
@@ -63,8 +64,8 @@ func judgeNoAddress(p *facts.Facts, what string) Finding {
 				return found(Confirmed, fmt.Sprintf("%s %s, though the site sheet gives this machine %v.", p.Iface.Name, what, f.Address),
 					fmt.Sprintf("%s %s", p.Iface.Name, what),
 					fmt.Sprintf("the site sheet has %v for %s, and no DHCP server on %s", f.Address, p.Endpoint.Host, describe(home))).
-					next(fmt.Sprintf("Set address, mask, gateway and resolvers together: %v, gateway %s, resolvers %s.",
-						netip.PrefixFrom(f.Address, prefix.Bits()), wording.List(home.Gateways), wording.List(home.Resolvers)))
+					inFull(p, f.Address.Is6(), settings{address: netip.PrefixFrom(f.Address, prefix.Bits()),
+						gateways: home.Gateways, resolvers: home.Resolvers, who: "the site sheet has"})
 			}
 		}
 		return cleared("no DHCP server offers anything either")

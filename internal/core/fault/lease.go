@@ -188,6 +188,7 @@ have changed. Have the client ask again; restarting the port does it.`,
 			standing = Supported
 		}
 		return found(standing, fmt.Sprintf("The lease of %v %s, and the address is still in use.", l.Terms.Address, what), reasons...).
+			leases(p, o).
 			aside(!explains).
 			next(fmt.Sprintf(
 				"Have the DHCP client of %s (%s) ask again, or restart the interface: it should get %v with gateway %s and resolvers %s.",

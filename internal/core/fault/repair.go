@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/change"
+	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/wording"
@@ -60,6 +61,15 @@ func (f Finding) together(p *facts.Facts, v6 bool, want settings) Finding {
 		from += " it"
 	}
 	return f.mends(title, from, change.Change{Set: &set})
+}
+
+// leases offers to take the lease that a server offers, where no client of DHCP manages the interface.
+func (f Finding) leases(p *facts.Facts, o evidence.Offer) Finding {
+	if p.Iface == nil || p.Iface.Manager != "" || !o.Server.IsValid() || o.Terms.PrefixLength == 0 {
+		return f
+	}
+	return f.mends(fmt.Sprintf("Take the lease of %v on %s, and renew it while the program runs", o.Address.Addr(), p.Iface.Name),
+		fmt.Sprintf("%v offers it", o.Server), change.Lease(p.Iface.Name, o.Terms, change.Of(p.Endpoint)))
 }
 
 // completed gives all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease

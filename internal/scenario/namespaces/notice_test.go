@@ -23,6 +23,7 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/nap/naptest"
 	"passepartout/internal/scenario"
 	"passepartout/internal/scenario/namespaces"
 )
@@ -203,38 +204,40 @@ func TestTimeToNotice(t *testing.T) {
 			if ground.needs != "" {
 				t.Skip(ground.needs)
 			}
-			var wg sync.WaitGroup
-			var mu sync.Mutex
-			var all []time.Duration
-			missed := 0
-			for _, name := range scenario.Timelines() {
-				wg.Go(func() {
-					s, err := scenario.LoadTimeline(name)
-					if !assert.NoError(t, err) {
-						return
-					}
-					began, said := ground.watch(t, s)
-					took := noticed(s, began, said)
-					mu.Lock()
-					defer mu.Unlock()
-					for _, d := range took {
-						if d < 0 {
-							missed++
-							assert.Fail(t, "not noticed", "%s, %s\n%s", ground.name, name, story(s, began, said))
-							continue
+			naptest.Undisturbed(t, func(truth assert.TestingT) {
+				var wg sync.WaitGroup
+				var mu sync.Mutex
+				var all []time.Duration
+				missed := 0
+				for _, name := range scenario.Timelines() {
+					wg.Go(func() {
+						s, err := scenario.LoadTimeline(name)
+						if !assert.NoError(t, err) {
+							return
 						}
-						all = append(all, d)
-					}
-				})
-			}
-			wg.Wait()
-			if len(all) == 0 {
-				return
-			}
-			slices.Sort(all)
-			fmt.Printf("time to notice, %s: %d of %d changes, median %.1f s, worst %.1f s\n",
-				ground.name, len(all), len(all)+missed, all[len(all)/2].Seconds(), all[len(all)-1].Seconds())
-			assert.Less(t, all[len(all)-1], 20*time.Second)
+						began, said := ground.watch(t, s)
+						took := noticed(s, began, said)
+						mu.Lock()
+						defer mu.Unlock()
+						for _, d := range took {
+							if d < 0 {
+								missed++
+								assert.Fail(truth, "not noticed", "%s, %s\n%s", ground.name, name, story(s, began, said))
+								continue
+							}
+							all = append(all, d)
+						}
+					})
+				}
+				wg.Wait()
+				if len(all) == 0 {
+					return
+				}
+				slices.Sort(all)
+				fmt.Printf("time to notice, %s: %d of %d changes, median %.1f s, worst %.1f s\n",
+					ground.name, len(all), len(all)+missed, all[len(all)/2].Seconds(), all[len(all)-1].Seconds())
+				assert.Less(truth, all[len(all)-1], 20*time.Second)
+			})
 		})
 	}
 }

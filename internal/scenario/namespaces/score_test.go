@@ -228,7 +228,7 @@ func (c *corpus) meets(t *testing.T, g scored) {
 	assert.Zero(t, all.wrong, "zones that are wrong in truth")
 	c.earned(t)
 	if g.frames {
-		assert.GreaterOrEqual(t, 100*all.fault, 97*all.instances, "faults right")
+		assert.LessOrEqual(t, all.instances-all.fault, max(1, 3*all.instances/100), "faults wrong: 3 in 100") // of a few, one
 	}
 	if !g.echo {
 		assert.LessOrEqual(t, 100*all.open, 15*all.instances, "undetermined without permissions")
@@ -239,7 +239,8 @@ func (c *corpus) meets(t *testing.T, g scored) {
 func (c *corpus) earned(t *testing.T) {
 	for word, thousandths := range map[string]int{"certain": 998, "likely": 970} {
 		if said := c.trust[word]; said != nil {
-			assert.GreaterOrEqual(t, 1000*said.zone, thousandths*said.instances, "verdicts said to be %s with the right zone", word)
+			wrong, may := said.instances-said.zone, said.instances*(1000-thousandths)/1000
+			assert.LessOrEqual(t, wrong, may, "verdicts said to be %s with another zone", word)
 		}
 	}
 }
