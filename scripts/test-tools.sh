@@ -3,7 +3,7 @@
 PATH="$PATH:/usr/sbin:/sbin:/lib/systemd"
 need=
 for pair in tmux:tmux dnsmasq:dnsmasq-base nft:nftables ethtool:ethtool avahi-daemon:avahi-daemon lldpd:lldpd setpriv:util-linux unshare:util-linux ip:iproute2 busybox:busybox dbus-daemon:dbus \
-	dhclient:isc-dhcp-client dhcpd:isc-dhcp-server dhcrelay:isc-dhcp-relay dhcpcd:dhcpcd-base kea-dhcp4:kea-dhcp4-server NetworkManager:network-manager systemd-networkd:systemd; do
+	dhclient:isc-dhcp-client dhcpd:isc-dhcp-server dhcrelay:isc-dhcp-relay dhcpcd:dhcpcd-base kea-dhcp4:kea-dhcp4-server NetworkManager:network-manager systemd-networkd:systemd ifup:ifupdown; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || need="$need ${pair##*:}"
 done
 [ -z "$need" ] && exit 0
@@ -16,9 +16,9 @@ quiet() {
 	"$@"
 	result=$?
 	[ -n "$made" ] && rm -f $deny
-	for unit in isc-dhcp-server isc-dhcp-relay kea-dhcp4-server dhcpcd NetworkManager avahi-daemon avahi-daemon.socket lldpd; do
+	for unit in isc-dhcp-server isc-dhcp-relay kea-dhcp4-server dhcpcd NetworkManager avahi-daemon avahi-daemon.socket lldpd networking; do
 		case "$need" in
-		*isc-dhcp-server*|*isc-dhcp-relay*|*kea*|*dhcpcd*|*network-manager*|*avahi*|*lldpd*) systemctl disable "$unit" >/dev/null 2>&1 ;;
+		*isc-dhcp-server*|*isc-dhcp-relay*|*kea*|*dhcpcd*|*network-manager*|*avahi*|*lldpd*|*ifupdown*) systemctl disable "$unit" >/dev/null 2>&1 ;;
 		esac
 	done
 	return $result

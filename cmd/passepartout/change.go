@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,8 +27,9 @@ type changing struct {
 	*flags
 	dry, yes, force bool
 	trial           time.Duration
-	target          string
+	target, lasts   string
 	last            string                                 // how long it lasts, in words; "": until it is set otherwise
+	settled         func(context.Context, *trialled) error // waits for what the steps bring about; nil: nothing
 	then            func(context.Context, *trialled) error // done while the change is kept; nil: nothing
 }
 
@@ -37,11 +39,15 @@ func (q *changing) bind(cmd *cobra.Command) {
 	p.BoolVar(&q.yes, "yes", false, "do it without asking")
 	p.BoolVar(&q.force, "force", false, "also against a warning that stops it")
 	p.DurationVar(&q.trial, "trial", time.Minute, "how long the change is on trial before it is taken back by itself; 0 keeps it at once")
+	p.StringVar(&q.lasts, "last", lastsNow, "how long it lasts: now, until the manager, the cable or a restart says otherwise; for-good; or a time such as 10m")
 	p.StringVar(&q.target, "target", "", "what should be reachable: tested before and after")
 }
 
 // lastsNow: until the manager, the cable or a restart says otherwise.
 const lastsNow = "now"
+
+// forGood: its manager keeps it too.
+const forGood = "for-good"
 
 // annotation of commands that need the power to change this machine.
 const changes = "changes"
@@ -71,6 +77,9 @@ func (q *changing) carryOut(ctx context.Context, why string,
 	if err != nil {
 		return err
 	}
+	if wanted, err = q.lasting(wanted); err != nil {
+		return err
+	}
 	from := change.Of(e)
 	plan, err := change.Work(wanted, from, change.Known{})
 	if err != nil {
@@ -83,7 +92,7 @@ func (q *changing) carryOut(ctx context.Context, why string,
 	if plan, err = change.Work(wanted, from, known); err != nil {
 		return err
 	}
-	out := report.Change{Interface: iface, Manager: known.Manager[iface], Last: cmp.Or(q.last, lastsNow), Plan: plan,
+	out := report.Change{Interface: iface, Manager: known.Manager[iface], Last: cmp.Or(q.last, q.lasts), Plan: plan,
 		Outcome: string(acting.Planned)}
 	say := func() error {
 		if q.format == "json" {
@@ -121,6 +130,38 @@ func (q *changing) carryOut(ctx context.Context, why string,
 		return q.then(ctx, &t)
 	}
 	return err
+}
+
+// lasting has a change last as long as it was asked to.
+func (q *changing) lasting(c change.Change) (change.Change, error) {
+	switch byHand := c.Set != nil && c.Set.Leased == nil; {
+	case q.lasts == lastsNow || q.last != "":
+		return c, nil
+	case q.lasts == forGood && byHand:
+		set := *c.Set
+		set.ForGood = true
+		return change.Change{Set: &set, Steps: c.Steps}, nil
+	case q.lasts == forGood:
+		return c, errors.New("--last for-good: for good is set an interface's address with all that goes with it: set address")
+	}
+	during, err := time.ParseDuration(q.lasts)
+	if err != nil || during < leastVisit || during > mostVisit {
+		return c, fmt.Errorf("--last %q: give now, for-good, or a time from %v to %v, such as 10m", clipped(q.lasts), leastVisit, mostVisit)
+	}
+	q.last = "for " + during.String()
+	if c.Set != nil {
+		set := *c.Set
+		set.For = during
+		return change.Change{Set: &set, Steps: c.Steps}, nil
+	}
+	steps := slices.Clone(c.Steps)
+	for i, o := range steps {
+		if o.Do != change.AddAddress {
+			return c, fmt.Errorf("--last %s: only addresses go by themselves", q.lasts)
+		}
+		steps[i].For = during
+	}
+	return change.Change{Steps: steps}, nil
 }
 
 // hand is who changes a machine: for this one a process of its own, which goes on when this one is killed.

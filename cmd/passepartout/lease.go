@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"passepartout/internal/core/change"
 	"passepartout/internal/core/lease"
 	"passepartout/internal/leasefile"
 	"passepartout/internal/report"
@@ -54,7 +55,9 @@ func (f *flags) leaseCommand() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.AddCommand(f.takesLease("take", "Takes a lease and keeps it while the program runs, where no other client does"))
+	cmd.AddCommand(f.asksClient("renew", "Has the client that manages the interface renew its lease", change.RenewLease),
+		f.asksClient("release", "Has the client that manages the interface give its lease back", change.ReleaseLease),
+		f.takesLease("take", "Takes a lease and keeps it while the program runs, where no other client does"))
 	cmd.Flags().StringVar(&root, "root", "", "read a mounted disk or a copied tree in place of this system")
 	cmd.Flags().StringVar(&at, "at", "", "the moment from which the state follows, as 2026-11-23T09:14:00Z (default now)")
 	return cmd

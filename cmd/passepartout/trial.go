@@ -40,6 +40,11 @@ func (t *trialled) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if t.settled != nil {
+		if err := t.settled(ctx, t); err != nil {
+			return err
+		}
+	}
 	after := verdictOf(ctx, t.c)
 	t.out.After = &after
 	t.tell("before  %s\nafter   %s", before.Sentence, after.Sentence)

@@ -52,6 +52,7 @@ becomes of this program; passepartout undo does it before.`,
 	q.bind(cmd)
 	cmd.Flags().DurationVar(&during, "for", during, "how long the address stays")
 	_ = cmd.Flags().MarkHidden("trial") // it goes by itself
+	_ = cmd.Flags().MarkHidden("last")
 	return cmd
 }
 

@@ -5,6 +5,7 @@ package acting
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"passepartout/internal/core/change"
@@ -21,6 +22,7 @@ type Machine interface {
 const (
 	settling = 3 * time.Second
 	look     = 20 * time.Millisecond
+	managing = 8 * time.Second // a manager that was told to set an interface anew
 )
 
 // Settings reads the machine's.
@@ -34,10 +36,17 @@ func Settings(ctx context.Context, m machine.Machine) (change.Settings, error) {
 
 // Follow does steps one after the other, each until it is read back, and says how many were done. ended is told of each; it may be nil.
 func Follow(ctx context.Context, m Machine, steps []change.Op, ended func(i int, err error)) (done int, err error) {
+	kept := false
 	for i, o := range steps {
-		err := m.Do(ctx, o)
-		if err == nil {
-			err = holds(ctx, m, o)
+		var err error
+		if !kept || !doneBy(ctx, m, o) {
+			if err = m.Do(ctx, o); err == nil {
+				err = holds(ctx, m, o)
+			}
+		}
+		if o.Do == change.Store && err == nil {
+			kept = true
+			leaveTo(ctx, m, steps[i+1:])
 		}
 		if ended != nil {
 			ended(i, err)
@@ -47,6 +56,21 @@ func Follow(ctx context.Context, m Machine, steps []change.Op, ended func(i int,
 		}
 	}
 	return len(steps), nil
+}
+
+// leaveTo gives a manager time to do the rest by himself.
+func leaveTo(ctx context.Context, m Machine, rest []change.Op) {
+	for over := time.Now().Add(managing); time.Now().Before(over) && ctx.Err() == nil; time.Sleep(look) {
+		now, err := Settings(ctx, m)
+		if err == nil && !slices.ContainsFunc(rest, func(o change.Op) bool { return !now.Done(o) }) {
+			return
+		}
+	}
+}
+
+func doneBy(ctx context.Context, m Machine, o change.Op) bool {
+	now, err := Settings(ctx, m)
+	return err == nil && now.Done(o)
 }
 
 // holds waits until what a step does is read back from the system.
@@ -76,7 +100,7 @@ func TakeBack(ctx context.Context, m Machine, o Order, done int) (others []strin
 	if err != nil {
 		return nil, err
 	}
-	if reached, err := change.Along(o.From, o.Steps[:done]); err == nil {
+	if reached, err := change.Along(o.From, o.Steps[:done]); err == nil && !change.Keeps(o.Steps) { // what a manager made of it is read
 		_, others = change.TakeBack(now, o.From, reached.To)
 	}
 	target, _ := change.TakeBack(now, o.From, o.To)

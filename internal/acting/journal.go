@@ -115,7 +115,9 @@ func (j *Journal) Read() (entries []Entry, damaged int, err error) {
 			continue
 		}
 		if i, known := at[e.ID]; known {
-			entries[i].Outcome, entries[i].Says = e.Outcome, e.Says
+			if entries[i].Outcome, entries[i].Says = e.Outcome, e.Says; len(e.To.Links) > 0 { // what came of it
+				entries[i].To = e.To
+			}
 			continue
 		}
 		at[e.ID] = len(entries)

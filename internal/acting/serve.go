@@ -41,6 +41,7 @@ func Serve(ctx context.Context, m Machine, j *Journal, in io.Reader, out io.Writ
 	s := &server{m: m, journal: j, told: make(chan request), out: json.NewEncoder(out), lost: make(chan *tenancy, 8)}
 	go s.hear(ctx, in)
 	defer s.leaveAll(ctx)
+	s.clearUp(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -85,6 +86,36 @@ func (s *server) say(n News) {
 	_ = s.out.Encode(n)
 }
 
+// clearUp takes back what was on trial when the process that held it ended, or the machine restarted: what was done now is gone with it, and
+// what a manager keeps is not. While somebody else changes the machine it is his.
+func (s *server) clearUp(ctx context.Context) {
+	entries, _, err := s.journal.Read()
+	if err != nil || !slices.ContainsFunc(entries, func(e Entry) bool { return e.Outcome == OnTrial }) {
+		return
+	}
+	lock, err := lockFile(filepath.Join(filepath.Dir(s.journal.Path()), "changes.lock"), Login(), func(string, bool) error { return errBusy })
+	if err != nil {
+		return
+	}
+	defer lock.Close()
+	if entries, _, err = s.journal.Read(); err != nil {
+		return
+	}
+	for _, e := range slices.Backward(entries) {
+		if e.Outcome != OnTrial {
+			continue
+		}
+		others, err := TakeBack(ctx, s.m, Order{From: e.From, To: e.To, Steps: e.Steps}, len(e.Steps))
+		out := Entry{ID: e.ID, At: time.Now(), Outcome: TakenBack, Says: "whoever would have taken it back had ended"}
+		if err != nil {
+			out.Outcome, out.Says = Failed, out.Says+"; NOT taken back: "+err.Error()
+		} else if len(others) > 0 {
+			out.Says += "; gone or changed since: " + strings.Join(others, "; ")
+		}
+		_ = s.journal.Append(out) // it is tried again at the next start
+	}
+}
+
 // leaveAll gives back what is leased: nobody is left for whom it would be kept.
 func (s *server) leaveAll(ctx context.Context) {
 	for len(s.held) > 0 {
@@ -106,6 +137,11 @@ func (s *server) carryOut(ctx context.Context, o Order) {
 	until := time.Now().Add(o.Trial)
 	s.say(News{Is: Begun, ID: id})
 	e, lease, done := s.follow(ctx, o)
+	if done && change.Keeps(o.Steps) && o.Undoes == 0 { // what a manager made of it
+		if now, err := Settings(ctx, s.m); err == nil {
+			now.Stored, o.To = o.To.Stored, now // while he sets an interface it is not told where he keeps it
+		}
+	}
 	if done && lease != nil {
 		lease.id = id
 		s.keep(ctx, lease)
@@ -130,7 +166,9 @@ func (s *server) carryOut(ctx context.Context, o Order) {
 	default:
 		lease.giveBack()
 	}
-	e.ID, e.At = id, time.Now()
+	if e.ID, e.At = id, time.Now(); e.Outcome == Kept && change.Keeps(o.Steps) {
+		e.To = o.To
+	}
 	if o.Undoes > 0 && e.Outcome == Failed { // the change still stands
 		s.say(News{Is: Ended, ID: id, Outcome: Failed, Says: e.Says})
 		return
@@ -316,5 +354,6 @@ func join(a, b string) string {
 // ErrGone: whatever became of a change is in the journal.
 var (
 	ErrGone      = errors.New("the process that changes this machine has ended; passepartout changes tells what was done")
+	errBusy      = errors.New("somebody else is changing this machine")
 	errBrokenOff = errors.New("it was broken off before its turn came")
 )

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 )
@@ -157,20 +159,24 @@ func startDhcpcd(l *lab) *process {
 		private(l, "/var/lib/dhcpcd")+"chown _dhcpcd: /var/lib/dhcpcd 2>/dev/null || true\nexec dhcpcd -B -d -f "+l.dir+"/dhcpcd.conf eth0")
 }
 
-func startNetworkd(l *lab) *process {
-	script := private(l, "/run/systemd/netif") + `mount -o remount,ro /sys || mount -o bind,remount,ro /sys
+func startNetworkd(l *lab) *process { return l.run(client, "networkd", networkdScript(l)) }
+
+func networkdScript(l *lab) string {
+	return private(l, "/run/systemd/netif", "/etc/systemd/network") + `mount -o remount,ro /sys || mount -o bind,remount,ro /sys
 mkdir -p /run/systemd/network /run/systemd/netif/leases /run/systemd/netif/links /run/systemd/netif/lldp
 chown -R systemd-network: /run/systemd/netif
 printf '[Match]\nName=eth0\n[Network]\nDHCP=ipv4\nIPv6AcceptRA=no\nLinkLocalAddressing=no\n[DHCPv4]\nSendRelease=yes\nHostname=ticket-03\nUseDomains=yes\n' > /run/systemd/network/10-eth0.network
 exec /lib/systemd/systemd-networkd`
-	return l.run(client, "networkd", script)
 }
 
 func startNetworkManager(l *lab) *process {
 	l.write("nm/NetworkManager.conf",
 		"[main]\nplugins=keyfile\ndhcp=internal\ndns=none\nno-auto-default=*\nrc-manager=unmanaged\n[keyfile]\nunmanaged-devices=none\n")
-	l.write("nm/system-connections/pier.nmconnection",
-		"[connection]\nid=pier\nuuid=11111111-2222-3333-4444-555555555555\ntype=ethernet\ninterface-name=eth0\nautoconnect=true\n[ipv4]\nmethod=auto\ndhcp-hostname=ticket-03\n[ipv6]\nmethod=disabled\n")
+	const profile = "nm/system-connections/pier.nmconnection"
+	text := "[connection]\nid=pier\nuuid=11111111-2222-3333-4444-555555555555\ntype=ethernet\ninterface-name=eth0\nautoconnect=true\n[ipv4]\nmethod=auto\ndhcp-hostname=ticket-03\n[ipv6]\nmethod=disabled\n"
+	if _, err := os.Stat(filepath.Join(l.dir, profile)); err != nil {
+		l.write(profile, text)
+	}
 	script := private(l, "/run/NetworkManager", "/var/lib/NetworkManager") + `mount -o remount,ro /sys || mount -o bind,remount,ro /sys
 mkdir -p /run/dbus
 chmod 600 nm/system-connections/pier.nmconnection

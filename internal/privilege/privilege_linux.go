@@ -40,7 +40,8 @@ func narrow(k Keep) error {
 		needed = append(needed, cap.DAC_READ_SEARCH)
 	}
 	if k.Change {
-		needed = append(needed, cap.NET_ADMIN)
+		// A client of DHCP that ifupdown begins has a port of the system's; dhcpcd is told by a signal, and is a user of its own.
+		needed = append(needed, cap.NET_ADMIN, cap.NET_BIND_SERVICE, cap.KILL)
 	}
 	if k.Write { // under sudo, a user's own folder is somebody else's
 		needed = append(needed, cap.DAC_OVERRIDE)

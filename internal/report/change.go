@@ -121,7 +121,10 @@ func (c *Change) WriteJSON(w io.Writer) error {
 	}
 	for i, s := range c.Plan.Steps {
 		by := "kernel"
-		if s.File() != "" {
+		switch {
+		case s.Do == change.RenewLease || s.Do == change.ReleaseLease || s.Do == change.Store:
+			by = s.Op.Name
+		case s.File() != "":
 			by = "file"
 		}
 		out.Steps = append(out.Steps, changeStepJSON{s.String(), s.Before, s.After, by, c.outcome(i)})

@@ -357,11 +357,9 @@ func (m *model) presentAndFuture(is, will change.Settings, from, present, future
 	t, iface := m.theme, m.set.Interface
 	alone := is.Equal(&will)
 	head := &row{}
-	manager := "managed by nobody"
+	manager := ""
 	if i, ok := m.endpoint().Interface(iface); ok {
-		if by := i.Manager; by != "" {
-			manager = "managed by " + by
-		}
+		manager = managedBy(*i)
 	}
 	second, third := max(m.width/3, 40), max(m.width*2/3, 62)
 	head.put(t.faint, "  "+iface).at(18).put(t.faint, present)

@@ -40,7 +40,7 @@ func (m *model) addressPage() []string {
 				"This machine has no network interface besides loopback, and so no address. Plug one in or load its driver; r looks again."))
 		return lines
 	}
-	lines = append(lines, "  "+t.loud.Render(i.Name)+t.faint.Render("   "+describePort(*i)), "")
+	lines = append(lines, "  "+t.loud.Render(i.Name)+t.faint.Render("   "+describePort(*i)+" · "+managedBy(*i)), "")
 	marks := m.marks(i)
 	if len(i.Addresses) == 0 {
 		lines = append(lines,
@@ -58,6 +58,9 @@ func (m *model) addressPage() []string {
 	lines = append(lines, m.routeTable(m.height-len(lines)-3)...)
 	return lines
 }
+
+// managedBy says who sets an interface again.
+func managedBy(i endpoint.Interface) string { return "managed by " + cmp.Or(i.Manager, "nobody") }
 
 func describePort(i endpoint.Interface) string {
 	parts := []string{i.Kind.String()}

@@ -39,6 +39,19 @@ func TakeBack(now, from, to Settings) (target Settings, others []string) {
 	default:
 		others = append(others, "where hosts are looked for: "+now.Sources)
 	}
+	for _, was := range from.Stored {
+		made, changed := to.stored(was.Interface)
+		is, there := target.stored(was.Interface)
+		switch {
+		case !changed || was == *made || there && *is == was:
+		case there && *is == *made:
+			*is = was
+		case there:
+			others = append(others, "what "+is.Path+" says of "+is.Interface)
+		default:
+			others = append(others, fmt.Sprintf("%s does not keep %s any more", was.Path, was.Interface))
+		}
+	}
 	sameNames := func(a, b *Settings) bool {
 		return slices.Equal(a.Resolvers, b.Resolvers) && slices.Equal(a.Search, b.Search)
 	}
@@ -99,6 +112,13 @@ func (s *Settings) Holds(o Op) bool {
 	switch o.Do {
 	case AddAddress, RemoveAddress, KeepAddress:
 		return slices.Contains(s.Addresses, Address{o.Interface, o.Prefix}) == (o.Do != RemoveAddress)
+	case Store:
+		kept, ok := s.stored(o.Interface)
+		return ok && kept.Part == o.Text
+	case ReleaseLease:
+		return !slices.Contains(s.Addresses, Address{o.Interface, o.Prefix})
+	case RenewLease: // what the wire shows
+		return known
 	case AddRoute, RemoveRoute:
 		return slices.ContainsFunc(s.Routes, func(r Route) bool { return r.bare() == o.Route().bare() }) == (o.Do == AddRoute)
 	case AddNeighbour, RemoveNeighbour:
@@ -117,6 +137,21 @@ func (s *Settings) Holds(o Op) bool {
 		return slices.Equal(s.Resolvers, o.Resolvers) && slices.Equal(s.Search, o.Search)
 	}
 	return false
+}
+
+// Done reports whether what a step is for is so by now, whoever did it, and with whatever metric.
+func (s *Settings) Done(o Op) bool {
+	if o.Do != AddRoute {
+		return s.Holds(o)
+	}
+	return slices.ContainsFunc(s.Routes, func(r Route) bool {
+		return r.To == o.Prefix && r.Via == o.Via && r.Interface == o.Interface
+	})
+}
+
+// Keeps reports whether a manager is to keep what the steps set.
+func Keeps(steps []Op) bool {
+	return slices.ContainsFunc(steps, func(o Op) bool { return o.Do == Store })
 }
 
 // String is an address with its interface.

@@ -39,6 +39,7 @@ type Static struct {
 	Interface string
 	Address   netip.Prefix  // host bits kept
 	For       time.Duration // the address goes by itself after so long; 0: it stays
+	ForGood   bool          // its manager is to keep it too
 	Leased    *dhcp.Terms   // the lease that all of this is of; nil: set by hand
 	Gateway   netip.Addr    // zero: the one there is, or none in a lease
 	Resolvers []netip.Addr  // nil: those there are
@@ -200,7 +201,12 @@ func (c *Static) on(s *Settings) error {
 		if err := sensible(o); err != nil {
 			return err
 		}
-		return s.bench().apply(o)
+		if err := s.bench().apply(o); err != nil {
+			return err
+		}
+	}
+	if c.ForGood {
+		return c.keep(s, via)
 	}
 	return nil
 }

@@ -62,6 +62,10 @@ func (o Op) command() string {
 		return "set up" + on
 	case SwitchOff:
 		return "set down" + on
+	case RenewLease:
+		return "lease renew" + on
+	case ReleaseLease:
+		return "lease release" + on
 	case RemoveRule:
 		return fmt.Sprintf("remove rule %d", o.Priority)
 	case RemoveHost:

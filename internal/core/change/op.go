@@ -32,6 +32,9 @@ const (
 	AddHost         Do = "add-host" // a name of the hosts file
 	RemoveHost      Do = "remove-host"
 	SetSources      Do = "set-sources" // where programs look for hosts
+	RenewLease      Do = "renew-lease" // by the client of DHCP that manages the interface
+	ReleaseLease    Do = "release-lease"
+	Store           Do = "store" // what its manager keeps of the interface
 )
 
 // Op is one step. What it does not need is zero.
@@ -54,7 +57,9 @@ type Op struct {
 	From      netip.Prefix          `json:"from,omitzero"`
 	Table     int                   `json:"table,omitempty"`
 	IPv6      bool                  `json:"ipv6,omitempty"`
-	Name      string                `json:"name,omitempty"` // of the hosts file, or the services where hosts are looked for
+	Path      string                `json:"path,omitempty"`
+	Text      string                `json:"text,omitempty"` // the part of the file
+	Name      string                `json:"name,omitempty"` // of the hosts file, the services where hosts are looked for, or who manages the interface
 }
 
 func addressOp(do Do, a Address) Op { return Op{Do: do, Interface: a.Interface, Prefix: a.Prefix} }
@@ -83,6 +88,8 @@ func (o Op) File() string {
 		return "/etc/hosts"
 	case SetSources:
 		return endpoint.SwitchFile
+	case Store:
+		return o.Path
 	}
 	return ""
 }
@@ -137,6 +144,15 @@ func (o Op) String() string {
 		return fmt.Sprintf("gives %s the address %v in the hosts file", o.Name, o.Address)
 	case RemoveHost:
 		return fmt.Sprintf("takes %s at %v out of the hosts file", o.Name, o.Address)
+	case Store:
+		if o.Text == "" {
+			return fmt.Sprintf("takes %s away, and has %s set %s as it did before", o.Path, o.Name, o.Interface)
+		}
+		return fmt.Sprintf("has %s keep the settings of %s in %s", o.Name, o.Interface, o.Path)
+	case RenewLease:
+		return fmt.Sprintf("has %s renew the lease of %s", o.Name, o.Interface)
+	case ReleaseLease:
+		return fmt.Sprintf("has %s give back the lease of %s", o.Name, o.Interface)
 	case SetSources:
 		return "has hosts looked for in: " + o.Name
 	}
@@ -251,6 +267,16 @@ func (s *bench) apply(o Op) error {
 		}
 	case RemoveAddress:
 		return s.removeAddress(Address{o.Interface, o.Prefix})
+	case Store:
+		kept, ok := s.stored(o.Interface)
+		if !ok || kept.Path != o.Path {
+			return errNotThere
+		}
+		kept.Part = o.Text
+	case ReleaseLease:
+		if a := (Address{o.Interface, o.Prefix}); slices.Contains(s.Addresses, a) {
+			return s.removeAddress(a)
+		}
 	case AddRoute:
 		return s.addRoute(o.Route(), *link)
 	case RemoveRoute:

@@ -51,12 +51,18 @@ func Work(c Change, from Settings, known Known) (Plan, error) {
 			}
 		}
 	}
+	if slices.ContainsFunc(c.Steps, func(o Op) bool { return o.Do == RenewLease || o.Do == ReleaseLease }) {
+		ops = c.Steps // it is the client that does it
+	}
 	if s := c.Set; s != nil && s.For > 0 && slices.Contains(from.Addresses, Address{s.Interface, s.Address}) &&
 		!slices.ContainsFunc(ops, func(o Op) bool { return o.Do == AddAddress && o.Prefix == s.Address }) {
 		ops = append(ops, Op{Do: KeepAddress, Interface: s.Interface, Prefix: s.Address, For: s.For})
 	}
 	p, err := Along(from, ops)
-	p.Warnings = warnings(from, to, known)
+	p.Warnings = slices.DeleteFunc(warnings(from, to, known), func(w Warning) bool { // who manages it does it himself
+		byManager := Keeps(ops) || slices.ContainsFunc(ops, func(o Op) bool { return o.Do == ReleaseLease })
+		return byManager && w.ID == ManagerUndoes
+	})
 	return p, err
 }
 
@@ -81,7 +87,7 @@ func altered(s *Settings, o Op) (before, after string) {
 	switch o.Do {
 	case AddAddress:
 		return "", o.Prefix.String()
-	case RemoveAddress:
+	case RemoveAddress, ReleaseLease:
 		return o.Prefix.String(), ""
 	case KeepAddress:
 		return o.Prefix.String(), fmt.Sprintf("%v for %v", o.Prefix, o.For)
@@ -102,6 +108,9 @@ func altered(s *Settings, o Op) (before, after string) {
 		return "", o.Rule().String()
 	case RemoveRule:
 		return o.Rule().String(), ""
+	case Store:
+		kept, _ := s.stored(o.Interface)
+		return kept.Part, o.Text
 	case AddHost:
 		return "", o.Host().String()
 	case RemoveHost:

@@ -25,6 +25,8 @@ type Settings struct {
 	Rules      []Rule       `json:"rules"`
 	Hosts      []Host       `json:"hosts"`   // of a hosts file that is no list of thousands
 	Sources    string       `json:"sources"` // where programs look for hosts, as nsswitch.conf(5) has it; "": it says nothing
+	// Stored is what managers keep of interfaces, and set again.
+	Stored []endpoint.Stored `json:"stored,omitempty"`
 	// Made are addresses that the interfaces gave themselves from what routers advertise: nobody sets them, and what they carry counts.
 	Made []Address `json:"made,omitempty"`
 }
@@ -124,6 +126,7 @@ func Of(e *endpoint.Endpoint) (s Settings) {
 		}
 	}
 	s.Sources = sourcesOf(e.Switching)
+	s.Stored = slices.Clone(e.Stored)
 	if len(s.Hosts) > mostHosts {
 		s.Hosts = nil
 	}
@@ -198,7 +201,8 @@ func (r Route) IsDefault() bool { return r.To.Bits() == 0 }
 // Clone is a copy that shares nothing.
 func (s *Settings) Clone() Settings {
 	return Settings{slices.Clone(s.Links), slices.Clone(s.Addresses), slices.Clone(s.Routes), slices.Clone(s.Neighbours),
-		slices.Clone(s.Resolvers), slices.Clone(s.Search), slices.Clone(s.Rules), slices.Clone(s.Hosts), s.Sources, slices.Clone(s.Made)}
+		slices.Clone(s.Resolvers), slices.Clone(s.Search), slices.Clone(s.Rules), slices.Clone(s.Hosts), s.Sources,
+		slices.Clone(s.Stored), slices.Clone(s.Made)}
 }
 
 // Equal reports whether two are the same, whatever addresses the interfaces gave themselves. The order of addresses counts: the first one
@@ -206,7 +210,7 @@ func (s *Settings) Clone() Settings {
 func (s *Settings) Equal(o *Settings) bool {
 	return slices.Equal(s.Links, o.Links) && slices.Equal(s.Addresses, o.Addresses) && slices.Equal(s.Routes, o.Routes) &&
 		slices.Equal(s.Neighbours, o.Neighbours) && slices.Equal(s.Resolvers, o.Resolvers) && slices.Equal(s.Search, o.Search) &&
-		slices.Equal(s.Rules, o.Rules) && slices.Equal(s.Hosts, o.Hosts) && s.Sources == o.Sources
+		slices.Equal(s.Rules, o.Rules) && slices.Equal(s.Hosts, o.Hosts) && s.Sources == o.Sources && slices.Equal(s.Stored, o.Stored)
 }
 
 // Link is that of an interface.

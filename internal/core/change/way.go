@@ -9,6 +9,11 @@ import (
 func Way(from, to Settings) ([]Op, error) {
 	at := from.Clone()
 	w, wanted := way{at: at.bench()}, to.bench()
+	for _, x := range to.Stored { // first: who manages an interface has his own order, and what he has done need not be done again
+		if is, ok := w.at.stored(x.Interface); ok && *is != x {
+			w.do(Op{Do: Store, Interface: x.Interface, Name: x.Manager, Path: x.Path, Text: x.Part})
+		}
+	}
 	for _, l := range to.Links {
 		if is, _ := w.at.Link(l.Interface); l.Up && !is.Up {
 			w.do(Op{Do: SwitchOn, Interface: l.Interface})

@@ -24,6 +24,7 @@ type Endpoint struct {
 	Proxies    []ProxySetting // the session's own first
 	Leases     []lease.Lease
 	LeaseFlaws []lease.Flaw // files of leases that could not be read
+	Stored     []Stored     // what managers keep, as far as it may be read
 	Remarks    []string     // what could not be read, or was nonsense, in one line each
 }
 
@@ -44,6 +45,17 @@ type Interface struct {
 	Counters  Counters
 	Manager   string // who sets it again, such as a client of DHCP; "": nobody, as far as the system tells
 }
+
+// Stored is what the manager of an interface keeps of its settings of IPv4: a part of a file of his.
+type Stored struct {
+	Interface string `json:"interface"`
+	Manager   string `json:"manager"`
+	Path      string `json:"path"`
+	Part      string `json:"part"` // "": there is no such file yet
+}
+
+// Ifupdown is the manager that interfaces(5) is of.
+const Ifupdown = "ifupdown"
 
 // Address is one address of an interface.
 type Address struct {

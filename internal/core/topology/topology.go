@@ -61,7 +61,7 @@ func Of(s *evidence.Set, r verdict.Result) Line {
 		state[c.ID] = c.State
 	}
 	l.host(p, state)
-	l.local(p, s, state)
+	l.local(p, s, state, r)
 	l.beyond(p, s, state, r)
 	l.behind(r)
 	l.marked()
@@ -136,7 +136,7 @@ func (l *Line) host(p *facts.Facts, state map[string]verdict.State) {
 	l.Host = []Station{{Role: Loopback, Label: "loopback", State: state["loopback"]}, port, address}
 }
 
-func (l *Line) local(p *facts.Facts, s *evidence.Set, state map[string]verdict.State) {
+func (l *Line) local(p *facts.Facts, s *evidence.Set, state map[string]verdict.State, result verdict.Result) {
 	if n := len(p.Others); n > 0 {
 		l.Local = append(l.Local, Station{Role: Neighbours, Label: counted(n, "neighbour"), State: verdict.Holds})
 	} else if st, known := state["neighbours"]; known {
@@ -169,7 +169,7 @@ func (l *Line) local(p *facts.Facts, s *evidence.Set, state map[string]verdict.S
 	}
 	for _, r := range p.Resolvers {
 		if r.OnLink && !p.Owns(r.Address) { // the machine's own stands in the host
-			add(r.Address, "names", speaking(r))
+			add(r.Address, "names", standing(r, result))
 		}
 	}
 	for _, a := range order {
@@ -213,23 +213,29 @@ func speaking(r facts.ResolverFact) verdict.State {
 	return verdict.StateUnknown
 }
 
-func (l *Line) beyond(p *facts.Facts, s *evidence.Set, state map[string]verdict.State, result verdict.Result) {
-	blamed := false
+// standing is how a name server stands in the light of the verdict: where the break lies elsewhere, it fails because of that; where nothing
+// stands in the way, it is in nobody's.
+func standing(r facts.ResolverFact, result verdict.Result) verdict.State {
+	st, blamed := speaking(r), false
 	if suspect, ok := result.Suspect(result.Fault); ok {
 		blamed = suspect.Fault.Check == "names"
 	}
+	switch elsewhere := !r.OnLink || result.Zone.Blamed() == zone.Beyond; {
+	case st != verdict.Broken || blamed:
+		return st
+	case result.Zone == zone.None:
+		return verdict.Strained
+	case elsewhere:
+		return verdict.StateUnknown
+	}
+	return st
+}
+
+func (l *Line) beyond(p *facts.Facts, s *evidence.Set, state map[string]verdict.State, result verdict.Result) {
 	reached := state["forwarding"] == verdict.Holds
 	for _, r := range p.Resolvers {
 		if !r.OnLink {
-			st := speaking(r)
-			switch {
-			case st != verdict.Broken || blamed:
-			case result.Zone == zone.None:
-				st = verdict.Strained
-			default:
-				st = verdict.StateUnknown // it fails because of the break, which stands elsewhere
-			}
-			l.Names = append(l.Names, Station{Role: Names, Label: name(s, r.Address), Note: "names", State: st})
+			l.Names = append(l.Names, Station{Role: Names, Label: name(s, r.Address), Note: "names", State: standing(r, result)})
 		}
 	}
 	if s.Target.IsZero() {

@@ -29,10 +29,13 @@ func (m *live) Do(ctx context.Context, o change.Op) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if o.Do == change.SetResolvers {
-		return setResolvers(resolvConf, o)
-	}
 	switch o.Do {
+	case change.SetResolvers:
+		return setResolvers(resolvConf, o)
+	case change.Store:
+		return store(ctx, o)
+	case change.RenewLease, change.ReleaseLease:
+		return askClient(ctx, o)
 	case change.AddHost:
 		return rewrite(hostsFile, func(was string) string { return change.WithHost(was, o.Host()) })
 	case change.RemoveHost:

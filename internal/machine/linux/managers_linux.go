@@ -30,7 +30,7 @@ func tellManagers(e *endpoint.Endpoint) {
 		case leased && l.Client == lease.Dhclient && len(clientOf(lease.Dhclient, i.Name)) > 0:
 			i.Manager = lease.Dhclient
 		case there("/run/network/ifstate." + name):
-			i.Manager = "ifupdown"
+			i.Manager = endpoint.Ifupdown
 		}
 	}
 }

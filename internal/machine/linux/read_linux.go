@@ -90,6 +90,7 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	e.Proxies = proxySettings()
 	e.TakeLeases(leasefile.Read(os.DirFS("/")))
 	tellManagers(e)
+	tellStored(e)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

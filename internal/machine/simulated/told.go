@@ -24,6 +24,9 @@ func (m *endpointMachine) Do(ctx context.Context, o change.Op) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	if o.Do == change.RenewLease || o.Do == change.ReleaseLease {
+		return fmt.Errorf("%v: the client of a simulated machine cannot be told", o)
+	}
 	if m.privilege != Full {
 		return fmt.Errorf("%v: %w: it needs cap_net_admin", o, fs.ErrPermission)
 	}
