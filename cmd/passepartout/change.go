@@ -93,7 +93,7 @@ func (q *changing) carryOut(ctx context.Context, why string,
 		return err
 	}
 	out := report.Change{Interface: iface, Manager: known.Manager[iface], Last: cmp.Or(q.last, q.lasts), Plan: plan,
-		Outcome: string(acting.Planned)}
+		Outcome: string(acting.Planned), First: wanted.Before()}
 	say := func() error {
 		if q.format == "json" {
 			return out.WriteJSON(stdout)

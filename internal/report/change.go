@@ -20,6 +20,7 @@ type Change struct {
 	Interface, Manager, Last string
 	Plan                     change.Plan
 	Outcome                  string
+	First                    string          // what comes before the steps; "": nothing
 	Before, After            *verdict.Result // what the tests say; nil: not tested
 	outcomes                 []string        // of the steps
 }
@@ -62,6 +63,9 @@ func (c *Change) WritePlan(w io.Writer) error {
 	fmt.Fprintf(&b, "%s, %s; %s\n", c.Interface, who, last)
 	if len(c.Plan.Steps) == 0 {
 		b.WriteString("Nothing is to be done: it is so already.\n")
+	}
+	if c.First != "" {
+		fmt.Fprintf(&b, "     %s\n", c.First)
 	}
 	for i, s := range c.Plan.Steps {
 		fmt.Fprintf(&b, "  %d  %v\n", i+1, s.Op)

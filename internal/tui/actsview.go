@@ -251,6 +251,9 @@ func (m *model) draftRows() []string {
 	}
 	lines = append(append(append(lines, ""), m.presentAndFuture(d.plan.From, d.plan.To, d.proposal.From, "as it is", "as it will be")...),
 		"")
+	if first := d.proposal.Change.Before(); first != "" {
+		lines = append(lines, (&row{}).put(t.text, "     "+first).cut(m.width))
+	}
 	return append(lines, m.stepRows(d.plan.Steps, func(int) (verdict.State, bool) { return verdict.StateUnknown, false })...)
 }
 

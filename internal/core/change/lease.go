@@ -1,6 +1,7 @@
 package change
 
 import (
+	"fmt"
 	"slices"
 
 	"passepartout/internal/core/dhcp"
@@ -9,6 +10,15 @@ import (
 // leastLeasedMTU is the least MTU that is taken from a server: every host takes packets of so many octets (RFC 791 §3.2), and less would
 // take more than it gives.
 const leastLeasedMTU = 576
+
+// Before says what comes before the steps of a change, and after its end; "" if nothing does.
+func (c Change) Before() string {
+	t := c.Lease()
+	if t == nil {
+		return ""
+	}
+	return fmt.Sprintf("first the lease is taken from %v, if nobody has %v; it is given back when the program ends", t.Server, t.Address)
+}
 
 // Lease is what a lease on offer makes of an interface: all of its settings by IPv4, in the place of those that it has.
 func Lease(iface string, t dhcp.Terms, from Settings) Change {

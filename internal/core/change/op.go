@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/wording"
 )
 
 // Do is what one step does.
@@ -110,14 +111,14 @@ func (o Op) String() string {
 	switch o.Do {
 	case AddAddress:
 		if o.For > 0 {
-			return fmt.Sprintf("gives %s the address %v for %v", o.Interface, o.Prefix, o.For)
+			return fmt.Sprintf("gives %s the address %v for %s", o.Interface, o.Prefix, wording.Lasting(o.For))
 		}
 		return fmt.Sprintf("gives %s the address %v", o.Interface, o.Prefix)
 	case KeepAddress:
 		if o.For == 0 {
 			return fmt.Sprintf("lets %s keep the address %v for good", o.Interface, o.Prefix)
 		}
-		return fmt.Sprintf("lets %s keep the address %v for %v", o.Interface, o.Prefix, o.For)
+		return fmt.Sprintf("lets %s keep the address %v for %s", o.Interface, o.Prefix, wording.Lasting(o.For))
 	case RemoveAddress:
 		return fmt.Sprintf("takes the address %v from %s", o.Prefix, o.Interface)
 	case AddRoute:

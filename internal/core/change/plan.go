@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+
+	"passepartout/internal/core/wording"
 )
 
 // Plan is how a change is done, and undone. It holds for the settings that it was worked out from.
@@ -90,7 +92,7 @@ func altered(s *Settings, o Op) (before, after string) {
 	case RemoveAddress, ReleaseLease:
 		return o.Prefix.String(), ""
 	case KeepAddress:
-		return o.Prefix.String(), fmt.Sprintf("%v for %v", o.Prefix, o.For)
+		return o.Prefix.String(), fmt.Sprintf("%v for %s", o.Prefix, wording.Lasting(o.For))
 	case AddRoute:
 		return "", o.Route().String()
 	case RemoveRoute:
