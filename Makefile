@@ -10,9 +10,6 @@ MEASURE = internal/(machine/linux|scenario/namespaces)$$
 # Packages whose tests wait long: they begin first, so that nothing waits for them alone at the end.
 WAIT = ./internal/tui ./cmd/passepartout ./internal/probe/plan ./internal/dhcplab
 
-# What must be over before tests measure: a command that waits for it.
-BEFORE_MEASURING ?=
-
 # Before what else the machine has to do, where the system lets us: tests wait for packets and not for their turn.
 FIRST = $(shell test "$$(id -u)" = 0 && echo nice -n -10)
 
@@ -24,8 +21,7 @@ demo:
 
 test: ## everything; installs what the namespace and terminal tests need when it may
 	sh scripts/test-tools.sh
-	$(FIRST) go test -p 4 -parallel 6 -timeout 15m $(WAIT) $$(go list ./... | grep -v -E '$(MEASURE)')
-	$(BEFORE_MEASURING)
+	$(FIRST) go test -p 3 -parallel 6 -timeout 15m $(WAIT) $$(go list ./... | grep -v -E '$(MEASURE)')
 	$(FIRST) go test -p 1 -parallel 6 -timeout 15m $$(go list ./... | grep -E '$(MEASURE)') # one at a time
 
 check: ## what every change must pass besides the tests

@@ -39,7 +39,8 @@ func (q *changing) bind(cmd *cobra.Command) {
 	p.BoolVar(&q.yes, "yes", false, "do it without asking")
 	p.BoolVar(&q.force, "force", false, "also against a warning that stops it")
 	p.DurationVar(&q.trial, "trial", time.Minute, "how long the change is on trial before it is taken back by itself; 0 keeps it at once")
-	p.StringVar(&q.lasts, "last", lastsNow, "how long it lasts: now, until the manager, the cable or a restart says otherwise; for-good; or a time such as 10m")
+	p.StringVar(&q.lasts, "last", lastsNow,
+		"how long it lasts: now, until the manager, the cable or a restart says otherwise; for-good; or a time such as 10m")
 	p.StringVar(&q.target, "target", "", "what should be reachable: tested before and after")
 }
 

@@ -14,7 +14,6 @@ import (
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/lease"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -48,7 +47,7 @@ exchange on the wire, to its end.`,
 					}
 					i, _ := e.Interface(iface)
 					o := change.Op{Do: do, Interface: iface, Name: i.Manager}
-					if err := canBeAsked(i.Manager, iface); err != nil {
+					if err := change.Askable(i.Manager, iface); err != nil {
 						return c, err
 					}
 					if l, ok := e.Lease(iface); ok {
@@ -65,20 +64,6 @@ exchange on the wire, to its end.`,
 	q.bind(cmd)
 	_ = cmd.Flags().MarkHidden("trial")
 	return cmd
-}
-
-// canBeAsked refuses, with what to do instead, where a manager cannot be told while it runs.
-func canBeAsked(manager, iface string) error {
-	switch manager {
-	case lease.Dhcpcd, lease.NetworkManager, lease.Networkd:
-		return nil
-	case "":
-		return fmt.Errorf("nobody manages %s: passepartout lease take takes a lease", iface)
-	case lease.Dhclient:
-		return fmt.Errorf("%s is managed by dhclient, which takes no word while it runs: dhclient -r %s ends it and gives the lease back, dhclient %s begins anew",
-			iface, iface, iface)
-	}
-	return fmt.Errorf("%s is managed by %s, which cannot be told from here: ifdown %s and ifup %s begin anew", iface, manager, iface, iface)
 }
 
 // awaitExchange waits for the exchange that was begun to end, and for what it gives or takes to be so on the interface, and shows it.

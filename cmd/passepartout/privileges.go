@@ -27,7 +27,7 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 		keep.Frames = f.scenario == ""
 	}
 	switch _, acts := cmd.Annotations[changes]; {
-	case acts && cmd.Name() == guardName: // and the journal, the files of settings, and what the programs write that it has set an interface
+	case acts && cmd.Name() == guardName: // and the journal, files of settings, and what programs write that it has set an interface
 		keep.Change, keep.Write, folders = true, true, []string{"/etc", "/run", "/var/lib/dhcp"}
 	case acts:
 		f.haveHand()

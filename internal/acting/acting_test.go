@@ -572,3 +572,62 @@ func TestALeaseThatDoesNotCome(t *testing.T) {
 		})
 	}
 }
+
+// manager is a machine whose interface somebody manages: told what to keep, he sets it himself, with a metric of his own.
+type manager struct {
+	*obedient
+	sets change.Settings
+}
+
+func (m manager) Read(ctx context.Context) (*endpoint.Endpoint, error) {
+	e, err := m.obedient.Read(ctx)
+	if err == nil {
+		e.Stored = m.is().Stored
+	}
+	return e, err
+}
+
+func (m manager) Do(ctx context.Context, o change.Op) error {
+	err := m.obedient.Do(ctx, o)
+	if o.Do == change.Store && err == nil {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.now.Addresses, m.now.Routes = m.sets.Addresses, m.sets.Routes
+	}
+	return err
+}
+
+// What a manager has done when he was told is not done again; what came of it is what is written down, and taken back.
+func TestAManagerDoesItHimself(t *testing.T) {
+	kept := endpoint.Stored{Interface: "eth0", Manager: "networkd", Path: "/etc/systemd/network/x.network.d/90-passepartout.conf"}
+	m, from, _, _ := counter(t)
+	from.Stored = []endpoint.Stored{kept}
+	m.now = from.Clone()
+	p, err := change.Work(change.Change{Set: &change.Static{Interface: "eth0", Address: netip.MustParsePrefix("172.27.41.9/24"),
+		Gateway: netip.MustParseAddr("172.27.41.1"), ForGood: true}}, from, change.Known{})
+	require.NoError(t, err)
+	sets := p.To.Clone()
+	sets.Routes[0].Metric, sets.Routes[0].Protocol = 1024, 4
+	managed := manager{m, sets}
+	path := filepath.Join(t.TempDir(), "changes.jsonl")
+	tell, news, ended := served(t, managed, path)
+	order, err := json.Marshal(map[string]any{"order": acting.Order{From: p.From, To: p.To, Steps: p.Ops()}})
+	require.NoError(t, err)
+	_, err = tell.Write(append(order, '\n'))
+	require.NoError(t, err)
+	n := <-news
+	for n.Is != acting.Ended {
+		n = <-news
+	}
+	require.Equal(t, acting.Kept, n.Outcome, n.Says)
+	assert.Equal(t, 1, m.told, "the manager alone was told: %v", m.answered)
+	entries, _, err := acting.JournalAt(path).Read()
+	require.NoError(t, err)
+	assert.Equal(t, 1024, entries[0].To.Routes[0].Metric)
+	now := m.is()
+	target, others := change.TakeBack(now, entries[0].From, entries[0].To)
+	assert.Empty(t, others)
+	assert.Empty(t, target.Stored[0].Part)
+	tell.Close()
+	assert.NoError(t, <-ended)
+}

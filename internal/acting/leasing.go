@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"passepartout/internal/core/change"
@@ -154,6 +155,7 @@ func (s *server) leave(ctx context.Context, t *tenancy, why string) {
 	t.giveBack()
 	s.held = slices.DeleteFunc(s.held, func(x *tenancy) bool { return x == t })
 	e := s.takeBack(ctx, t.order, len(t.order.Steps), TakenBack, why)
+	e.Says, _, _ = strings.Cut(e.Says, byOthers) // an address whose time is over goes by itself, and what it carried
 	e.ID, e.At = t.id, time.Now()
 	if err := s.journal.Append(e); err != nil {
 		e.Says = join(e.Says, err.Error())

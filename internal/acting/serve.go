@@ -24,6 +24,12 @@ const (
 	tryFor   = 10 * time.Minute
 )
 
+// lockName is the file that whoever changes the machine holds, beside the journal.
+const lockName = "changes.lock"
+
+// byOthers is what is said of a change that somebody else has changed since.
+const byOthers = "; changed by others since, and left: "
+
 // server does what it is told: it may change the machine, and nobody else here needs to.
 type server struct {
 	m       Machine
@@ -86,14 +92,15 @@ func (s *server) say(n News) {
 	_ = s.out.Encode(n)
 }
 
-// clearUp takes back what was on trial when the process that held it ended, or the machine restarted: what was done now is gone with it, and
-// what a manager keeps is not. While somebody else changes the machine it is his.
+// clearUp takes back what was on trial when the process that held it ended, or the machine restarted: what was done now is gone with it,
+// and what a manager keeps is not. While somebody else changes the machine it is his.
 func (s *server) clearUp(ctx context.Context) {
 	entries, _, err := s.journal.Read()
 	if err != nil || !slices.ContainsFunc(entries, func(e Entry) bool { return e.Outcome == OnTrial }) {
 		return
 	}
-	lock, err := lockFile(filepath.Join(filepath.Dir(s.journal.Path()), "changes.lock"), Login(), func(string, bool) error { return errBusy })
+	path := filepath.Join(filepath.Dir(s.journal.Path()), lockName)
+	lock, err := lockFile(path, Login(), func(string, bool) error { return errBusy })
 	if err != nil {
 		return
 	}
@@ -195,7 +202,7 @@ func (s *server) begin(ctx context.Context, o Order) (id int, release func(), er
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 			return 0, release, fmt.Errorf("the journal: %w", err)
 		}
-		lock, err := lockFile(filepath.Join(filepath.Dir(path), "changes.lock"), o.Who, s.waitFor)
+		lock, err := lockFile(filepath.Join(filepath.Dir(path), lockName), o.Who, s.waitFor)
 		if err != nil {
 			return 0, release, err
 		}
@@ -339,7 +346,7 @@ func (s *server) takeBack(ctx context.Context, o Order, done int, outcome Outcom
 	case err != nil:
 		e.Outcome, e.Says = Failed, why+"; NOT taken back: "+err.Error()
 	case len(others) > 0:
-		e.Says += "; changed by others since, and left: " + strings.Join(others, "; ")
+		e.Says += byOthers + strings.Join(others, "; ")
 	}
 	return e
 }

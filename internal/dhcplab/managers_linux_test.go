@@ -26,8 +26,8 @@ func onBus(l *lab) *process {
 	plain := "exec /lib/systemd/systemd-networkd"
 	caps := "+net_admin,+net_raw,+net_bind_service,+net_broadcast"
 	script := strings.Replace(networkdScript(l), plain, "mkdir -p /run/dbus\nchown systemd-network: /run/systemd/network\n"+
-		"dbus-daemon --system --nofork --nopidfile &\nsleep 0.5\nexec setpriv --reuid systemd-network --regid systemd-network --clear-groups "+
-		"--inh-caps "+caps+" --ambient-caps "+caps+" /lib/systemd/systemd-networkd", 1)
+		"dbus-daemon --system --nofork --nopidfile &\nsleep 0.5\nexec setpriv --reuid systemd-network --regid systemd-network "+
+		"--clear-groups --inh-caps "+caps+" --ambient-caps "+caps+" /lib/systemd/systemd-networkd", 1)
 	return l.run(client, "networkd", script)
 }
 
@@ -114,7 +114,8 @@ func startIfupdown(l *lab) *process {
 	}
 	l.write("root/etc/dhcp/dhclient.conf", "initial-interval 1;\n")
 	return l.run(client, "ifupdown", private(l, "/etc/network", "/etc/dhcp", "/var/lib/dhcp")+
-		"mkdir -p /run/network /etc/network/if-pre-up.d /etc/network/if-up.d /etc/network/if-down.d /etc/network/if-post-down.d\nip addr flush dev eth0\nifup --force eth0\nexec sleep 300")
+		"cd /etc/network; mkdir -p /run/network if-pre-up.d if-up.d if-down.d if-post-down.d\n"+
+		"ip addr flush dev eth0\nifup --force eth0\nexec sleep 300")
 }
 
 // What is set for good is kept by whoever manages the interface: it survives his restart, and after the undoing his files are byte for

@@ -46,8 +46,8 @@ func TestMain(m *testing.M) {
 func (l *lab) lease(args string) *process {
 	path, err := program()
 	require.NoError(l.t, err)
-	return l.run(client, ours, private(l)+fmt.Sprintf("export XDG_STATE_HOME=%s/state\nexec %s lease take --yes -i eth0 --target 172.27.40.2 %s",
-		l.dir, path, args))
+	return l.run(client, ours, private(l)+fmt.Sprintf("export XDG_STATE_HOME=%s/state\n"+
+		"exec %s lease take --yes -i eth0 --target 172.27.40.2 %s", l.dir, path, args))
 }
 
 func startOurs(l *lab) *process { return l.lease("") }
@@ -68,7 +68,8 @@ func TestALeaseOfOurOwnEnds(t *testing.T) {
 		says string
 	}{
 		{name: "killed", do: func(_ *lab, p *process) { p.tell(syscall.SIGKILL) }},
-		{name: "ended by the system", do: func(_ *lab, p *process) { p.tell(syscall.SIGTERM) }, says: "is given back; the settings are as before"},
+		{name: "ended by the system", do: func(_ *lab, p *process) { p.tell(syscall.SIGTERM) },
+			says: "is given back; the settings are as before"},
 		{name: "the server is gone, to the end", do: func(l *lab, _ *process) {
 			l.in(l.nodes["server"], func() error { return exec.Command("ip", "link", "set", "eth0", "down").Run() })
 		}, says: "the lease is over; the settings are as before"},
@@ -88,7 +89,9 @@ func TestALeaseOfOurOwnEnds(t *testing.T) {
 				return strings.Contains(p.said(), "is leased") && len(h) == 1 && h[0].Address != before && !h[0].Expires.IsZero()
 			})
 			until := l.held()[0].Expires
-			l.until("renewed, and the kernel told", 20*time.Second, func() bool { return l.held()[0].Expires.After(until.Add(2 * time.Second)) })
+			l.until("renewed, and the kernel told", 20*time.Second, func() bool {
+				return l.held()[0].Expires.After(until.Add(2 * time.Second))
+			})
 			c.do(l, p)
 			l.until("as it was before", 40*time.Second, func() bool {
 				h := l.held()

@@ -40,8 +40,9 @@ func (l lost) Is(target error) bool { return target == ErrLost }
 // Lease begins to listen for a lease: with a server, for that one's alone; wanted is the address that it would like, or zero.
 func (s *Segment) Lease(server, wanted netip.Addr) *Leasing {
 	hw := s.port.Hardware()
-	l := &Leasing{s: s, heard: make(chan spoken, 16), client: dhcp.Client{Hardware: dhcp.HardwareFrom(hw[:]), Server: server, Wanted: wanted,
-		XID: rand.Uint32(), Jitter: func() time.Duration { return rand.N(2*time.Second) - time.Second }}}
+	l := &Leasing{s: s, heard: make(chan spoken, 16), client: dhcp.Client{Hardware: dhcp.HardwareFrom(hw[:]), Server: server,
+		Wanted: wanted,
+		XID:    rand.Uint32(), Jitter: func() time.Duration { return rand.N(2*time.Second) - time.Second }}}
 	l.stop = s.onDHCP(func(m *dhcp.Message, f *wire.Frame) {
 		select {
 		case l.heard <- spoken{*m, f.Source}:

@@ -126,7 +126,7 @@ func (c *Change) WriteJSON(w io.Writer) error {
 	for i, s := range c.Plan.Steps {
 		by := "kernel"
 		switch {
-		case s.Do == change.RenewLease || s.Do == change.ReleaseLease || s.Do == change.Store:
+		case s.Do == change.Store || change.ByClient([]change.Op{s.Op}):
 			by = s.Op.Name
 		case s.File() != "":
 			by = "file"

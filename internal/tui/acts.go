@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
@@ -190,7 +191,50 @@ func (m *model) doDraft() tea.Cmd {
 		m.acts.says = why + ": F does it all the same"
 		return nil
 	}
-	return m.order(d.proposal, d.plan, acting.Order{Trial: onTrial, Why: d.why(m), Lease: acting.Leased(d.proposal.Change)})
+	trial := onTrial
+	if change.ByClient(d.plan.Ops()) {
+		trial = 0
+	}
+	return m.order(d.proposal, d.plan, acting.Order{Trial: trial, Why: d.why(m), Lease: acting.Leased(d.proposal.Change)})
+}
+
+// renewal is the lease of the interface renewed by its client, or, where it has none, taken.
+func (m *model) renewal() (p change.Proposal, err error) {
+	e := m.endpoint()
+	i, ok := e.Interface(m.set.Interface)
+	if !ok {
+		return p, errors.New("there is no interface whose lease could be renewed")
+	}
+	switch err = change.Askable(i.Manager, i.Name); {
+	case err == nil:
+		return change.Proposal{Title: fmt.Sprintf("Have %s renew the lease of %s", i.Manager, i.Name), From: "you", Change: change.Change{
+			Steps: []change.Op{{Do: change.RenewLease, Interface: i.Name, Name: i.Manager}}}}, nil
+	case !errors.Is(err, change.ErrUnmanaged):
+		return p, err
+	}
+	for _, o := range m.offersNow() {
+		if p, ok := fault.LeaseOf(e, i, o); ok {
+			return p, nil
+		}
+	}
+	return p, fmt.Errorf("nobody manages %s, and no DHCP server has offered it a lease; d in the lease view asks again", i.Name)
+}
+
+// renewHere goes from the lease to the plan of its renewal.
+func (m *model) renewHere() tea.Cmd {
+	if m.endpoint() == nil || m.set == nil {
+		return nil
+	}
+	m.show(actsView)
+	if m.acts.doing != nil || m.acts.draft != nil {
+		return m.tick()
+	}
+	p, err := m.renewal()
+	if err != nil {
+		m.acts.says = err.Error()
+		return m.tick()
+	}
+	return tea.Batch(m.tick(), m.lookOr(p))
 }
 
 // why is what a change is written down for.
@@ -262,7 +306,7 @@ func (m *model) acted(msg actMsg) tea.Cmd {
 		} else {
 			m.acts.done = append(m.acts.done, d)
 		}
-		if n.Outcome != acting.Kept && m.case_ != nil {
+		if (n.Outcome != acting.Kept || !x.trying) && m.case_ != nil {
 			m.case_.Again()
 		}
 	}

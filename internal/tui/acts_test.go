@@ -182,3 +182,43 @@ func TestAPlanIsShownAtOnce(t *testing.T) {
 func routeTo(i int) netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{100, 64 + byte(i>>14), byte(i >> 6), byte(i << 2)}), 30)
 }
+
+// From the lease the way leads to the plan of its renewal, or to why there is none.
+func TestRenewedFromTheLease(t *testing.T) {
+	t.Parallel()
+	for name, wants := range map[string][]string{
+		"healthy":                {"dhclient, which takes no word while it runs"},
+		"no-address":             {"Take the lease of 172.27.40.23 on eth0", "first the lease is taken from 172.27.40.2", "enter does it"},
+		"gateway-outside-subnet": {"Take the lease of", "172.27.40.1"},
+	} {
+		m := standing(t, name, simulated.Options{}, nil)
+		press(m, "3", "n")
+		until(t, m, name, func() bool { return m.acts.says != "" || m.acts.draft != nil && m.acts.draft.looked })
+		shows(t, m, wants...)
+		m.leave()
+	}
+}
+
+// What only a client of DHCP does is not on trial: nobody could take it back.
+func TestAClientIsTold(t *testing.T) {
+	t.Parallel()
+	m := standing(t, "healthy", simulated.Options{}, nil)
+	defer m.leave()
+	press(m, "0")
+	require.NoError(t, looks(m, change.Proposal{Title: "Have dhcpcd renew the lease of eth0", From: "you",
+		Change: change.Change{Steps: []change.Op{{Do: change.RenewLease, Interface: "eth0", Name: "dhcpcd"}}}}))
+	until(t, m, "the plan", func() bool { return m.acts.draft != nil && m.acts.draft.looked })
+	shows(t, m, "has dhcpcd renew the lease of eth0")
+	assert.NotContains(t, text(m), "taken back by itself")
+	press(m, "enter")
+	until(t, m, "the end", func() bool { return len(m.acts.done) == 1 })
+	assert.Equal(t, acting.Failed, m.acts.done[0].outcome, "a simulated client cannot be told")
+	assert.Contains(t, m.acts.done[0].says, "cannot be told")
+	shows(t, m, "failed", "Have dhcpcd renew the lease of eth0")
+}
+
+func looks(m *model, p change.Proposal) error {
+	cmd, err := m.lookAt(p)
+	carryOut(m, cmd)
+	return err
+}

@@ -231,6 +231,8 @@ func (m *model) draftRows() []string {
 		k.put(t.state[verdict.Strained], "  "+m.Ground.Needs).put(t.key, "   esc").put(t.faint, " back")
 	case !d.looked:
 		k.put(t.faint, "  who has these addresses, and whether the gateway answers, is being asked …")
+	case change.ByClient(d.plan.Ops()):
+		k.put(t.key, "  enter").put(t.text, " does it").put(t.key, "   esc").put(t.faint, " leaves all as it is")
 	default:
 		k.put(t.key, "  enter").put(t.text, " does it").put(t.key, "   a").put(t.faint, " other values").put(t.key, "   esc").
 			put(t.faint, " leaves all as it is   ").

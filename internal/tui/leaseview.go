@@ -28,10 +28,11 @@ var leaseView = &view{
 		{"╍╍", "held here and offered part in this line"},
 		{"─▸ ─▸▸", "a message to one, to everybody; ● its sender. The same message seen again, behind a relay, is faint"},
 		{"d", "ask the DHCP servers now, for four seconds; no lease is taken"},
+		{"n", "have the lease renewed by the client that manages the interface, or take one where none does: the plan first"},
 		{"u", "this program's own questions, which are left out otherwise"},
 		{"o / tab", "a capture file in place of what is heard; a filter; comparison or exchanges on a small screen"},
 	},
-	foot: [][2]string{{"d", "ask servers"}, {"o", "open a capture"}, {"/", "filter"}},
+	foot: [][2]string{{"d", "ask servers"}, {"n", "renew"}, {"o", "open a capture"}, {"/", "filter"}},
 	open: func(m *model) { m.lease() }, look: lookAtLease, draw: (*model).leasePage, press: (*model).pressLease,
 	wheel: func(m *model, step int) { m.choose(step) },
 	say:   func(m *model, words string) { m.lease().note = words },
@@ -72,6 +73,19 @@ type leaseChoice struct {
 type answers struct {
 	mu        sync.Mutex
 	discovery *evidence.Discovery
+}
+
+// offersNow are the offers that are known, the latest first.
+func (m *model) offersNow() (out []evidence.Offer) {
+	fresh := &m.lease().fresh
+	fresh.mu.Lock()
+	defer fresh.mu.Unlock()
+	for _, d := range []*evidence.Discovery{fresh.discovery, m.set.Discovery} {
+		if d != nil {
+			out = append(out, d.Offers...)
+		}
+	}
+	return out
 }
 
 // lease is what the view holds.
@@ -274,6 +288,8 @@ func (m *model) pressLease(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		v.talk = !v.talk
 	case "d":
 		return m.askServers(), true
+	case "n":
+		return m.renewHere(), true
 	case "u":
 		v.own = !v.own
 	case "o":

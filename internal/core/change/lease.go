@@ -1,15 +1,39 @@
 package change
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
 	"passepartout/internal/core/dhcp"
+	"passepartout/internal/core/lease"
 )
 
 // leastLeasedMTU is the least MTU that is taken from a server: every host takes packets of so many octets (RFC 791 §3.2), and less would
 // take more than it gives.
 const leastLeasedMTU = 576
+
+// ErrUnmanaged is that of asking a manager where there is none.
+var ErrUnmanaged = errors.New("nobody manages it")
+
+// Askable refuses, with what to do instead, where the manager of an interface cannot be told while it runs.
+func Askable(manager, iface string) error {
+	switch manager {
+	case lease.Dhcpcd, lease.NetworkManager, lease.Networkd:
+		return nil
+	case "":
+		return fmt.Errorf("%s: %w: passepartout lease take takes a lease", iface, ErrUnmanaged)
+	case lease.Dhclient:
+		return fmt.Errorf("%s is managed by dhclient, which takes no word while it runs: dhclient -r %s ends it and gives the lease back, "+
+			"dhclient %s begins anew", iface, iface, iface)
+	}
+	return fmt.Errorf("%s is managed by %s, which cannot be told from here: ifdown %s and ifup %s begin anew", iface, manager, iface, iface)
+}
+
+// ByClient reports whether steps are for the client of DHCP that manages an interface: it does them, and nobody can take them back.
+func ByClient(steps []Op) bool {
+	return slices.ContainsFunc(steps, func(o Op) bool { return o.Do == RenewLease || o.Do == ReleaseLease })
+}
 
 // Before says what comes before the steps of a change, and after its end; "" if nothing does.
 func (c Change) Before() string {

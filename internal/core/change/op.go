@@ -60,7 +60,8 @@ type Op struct {
 	IPv6      bool                  `json:"ipv6,omitempty"`
 	Path      string                `json:"path,omitempty"`
 	Text      string                `json:"text,omitempty"` // the part of the file
-	Name      string                `json:"name,omitempty"` // of the hosts file, the services where hosts are looked for, or who manages the interface
+	// Name is one of the hosts file, the services where hosts are looked for, or who manages the interface.
+	Name string `json:"name,omitempty"`
 }
 
 func addressOp(do Do, a Address) Op { return Op{Do: do, Interface: a.Interface, Prefix: a.Prefix} }

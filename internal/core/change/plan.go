@@ -53,8 +53,8 @@ func Work(c Change, from Settings, known Known) (Plan, error) {
 			}
 		}
 	}
-	if slices.ContainsFunc(c.Steps, func(o Op) bool { return o.Do == RenewLease || o.Do == ReleaseLease }) {
-		ops = c.Steps // it is the client that does it
+	if ByClient(c.Steps) {
+		ops = c.Steps
 	}
 	if s := c.Set; s != nil && s.For > 0 && slices.Contains(from.Addresses, Address{s.Interface, s.Address}) &&
 		!slices.ContainsFunc(ops, func(o Op) bool { return o.Do == AddAddress && o.Prefix == s.Address }) {
@@ -62,8 +62,7 @@ func Work(c Change, from Settings, known Known) (Plan, error) {
 	}
 	p, err := Along(from, ops)
 	p.Warnings = slices.DeleteFunc(warnings(from, to, known), func(w Warning) bool { // who manages it does it himself
-		byManager := Keeps(ops) || slices.ContainsFunc(ops, func(o Op) bool { return o.Do == ReleaseLease })
-		return byManager && w.ID == ManagerUndoes
+		return (Keeps(ops) || ByClient(ops)) && w.ID == ManagerUndoes
 	})
 	return p, err
 }

@@ -11,9 +11,9 @@ import (
 	"passepartout/internal/core/lease"
 )
 
-// What lasts is kept by whoever manages an interface, in a file of his. Of that file only the part is ours that says how the interface comes
-// by its address of IPv4: a section of a connection profile (NetworkManager), a stanza (ifupdown), a file of our own beside the one that
-// matched (systemd-networkd). All else in it stays as it is, byte for byte.
+// What lasts is kept by whoever manages an interface, in a file of his. Of that file only the part is ours that says how the interface
+// comes by its address of IPv4: a section of a connection profile (NetworkManager), a stanza (ifupdown), a file of our own beside the one
+// that matched (systemd-networkd). All else in it stays as it is, byte for byte.
 
 // errNotKept is that of a lasting change where nobody keeps settings, or none that can be told.
 var errNotKept = errors.New("nobody keeps its settings in a file that could be changed: it can be set now, and not for good")

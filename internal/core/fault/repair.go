@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/change"
+	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
@@ -65,11 +66,23 @@ func (f Finding) together(p *facts.Facts, v6 bool, want settings) Finding {
 
 // leases offers to take the lease that a server offers, where no client of DHCP manages the interface.
 func (f Finding) leases(p *facts.Facts, o evidence.Offer) Finding {
-	if p.Iface == nil || p.Iface.Manager != "" || !o.Server.IsValid() || o.Terms.PrefixLength == 0 {
+	if p.Iface == nil {
 		return f
 	}
-	return f.mends(fmt.Sprintf("Take the lease of %v on %s, and renew it while the program runs", o.Address.Addr(), p.Iface.Name),
-		fmt.Sprintf("%v offers it", o.Server), change.Lease(p.Iface.Name, o.Terms, change.Of(p.Endpoint)))
+	if lease, ok := LeaseOf(p.Endpoint, p.Iface, o); ok {
+		f.Mends = append(f.Mends, lease)
+	}
+	return f
+}
+
+// LeaseOf is the lease that a server offers, as a change of an interface that no client of DHCP manages; false for any other, and for an
+// offer that cannot be used.
+func LeaseOf(e *endpoint.Endpoint, i *endpoint.Interface, o evidence.Offer) (p change.Proposal, ok bool) {
+	if i.Manager != "" || !o.Server.IsValid() || o.Terms.PrefixLength == 0 {
+		return p, false
+	}
+	return change.Proposal{Title: fmt.Sprintf("Take the lease of %v on %s, and renew it while the program runs", o.Address.Addr(), i.Name),
+		From: fmt.Sprintf("%v offers it", o.Server), Change: change.Lease(i.Name, o.Terms, change.Of(e))}, true
 }
 
 // completed gives all settings of a family as they should be: what the finding wants first, then what the site sheet, an offer, the lease

@@ -156,7 +156,8 @@ func reapply(ctx context.Context, bus *dbus.Conn, iface, path string) error {
 	var read bool
 	var failed []string
 	settings := bus.Object(networkManager, "/org/freedesktop/NetworkManager/Settings")
-	if err := settings.CallWithContext(ctx, networkManager+".Settings.LoadConnections", 0, []string{path}).Store(&read, &failed); err != nil {
+	loaded := settings.CallWithContext(ctx, networkManager+".Settings.LoadConnections", 0, []string{path})
+	if err := loaded.Store(&read, &failed); err != nil {
 		return err
 	}
 	if !read || len(failed) > 0 {

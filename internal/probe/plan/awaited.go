@@ -19,8 +19,11 @@ type awaiting struct {
 	open map[evidence.Arrival]int // questions under way, by where their answers come from
 }
 
-// handing is how long an answer may take from the port to the program that waits for it. A filter holds it back for good.
-const handing = 150 * time.Millisecond
+// An answer may take some time from the port to the program that waits for it: so many looks, so far apart. A filter holds it back for good.
+const (
+	handingLooks = 3
+	handingLook  = 50 * time.Millisecond
+)
 
 func (a *awaiting) begin(proto string, from netip.AddrPort) (end func()) {
 	key := evidence.Arrival{From: from.Addr().WithZone("").Unmap(), Proto: proto, Port: from.Port()}
@@ -66,11 +69,23 @@ func (s *awaitingSocket) Close() error {
 
 // arrived takes note of an answer that was seen at the port, if the question is still waited on when the program must have had it.
 func (r *run) arrived(ctx context.Context, x evidence.Arrival) {
-	if !r.awaited.waits(x) {
-		return
+	if r.awaited.waits(x) {
+		r.lookFor(ctx, x, handingLooks)
 	}
-	time.AfterFunc(handing, func() {
-		if ctx.Err() == nil && r.awaited.waits(x) {
+}
+
+// lookFor looks so many times more whether an answer has come to the program. A look that is late begins anew: this machine did not get its
+// turn, and neither did whoever waits.
+func (r *run) lookFor(ctx context.Context, x evidence.Arrival, looks int) {
+	due := time.Now().Add(handingLook)
+	time.AfterFunc(handingLook, func() {
+		switch {
+		case ctx.Err() != nil || !r.awaited.waits(x):
+		case time.Since(due) > handingLook/2:
+			r.lookFor(ctx, x, handingLooks)
+		case looks > 1:
+			r.lookFor(ctx, x, looks-1)
+		default:
 			r.observeIf(func(s *evidence.Set) bool { return len(s.Arrivals) < mostArrivals && !slices.Contains(s.Arrivals, x) }, x)
 		}
 	})
