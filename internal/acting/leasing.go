@@ -29,7 +29,7 @@ var ErrFrames = errors.New("asking DHCP servers needs permission to send raw fra
 
 // Offer asks on an interface for a lease, of one server or of any, and gives what is offered. Nothing is taken.
 func Offer(ctx context.Context, m machine.Machine, iface string, server netip.Addr) (dhcp.Terms, error) {
-	l, err := openLeasing(m, iface, server, netip.Addr{})
+	l, err := openLeasing(ctx, m, iface, server, netip.Addr{})
 	if err != nil {
 		return dhcp.Terms{}, err
 	}
@@ -45,11 +45,15 @@ type leasing struct {
 	server  netip.Addr
 }
 
-func openLeasing(m machine.Machine, iface string, server, wanted netip.Addr) (*leasing, error) {
+func openLeasing(ctx context.Context, m machine.Machine, iface string, server, wanted netip.Addr) (*leasing, error) {
 	if !m.Permissions().Frames.Granted {
 		return nil, ErrFrames
 	}
-	s, err := probe.OpenSegment(m, iface, func(netip.Addr) bool { return false }, func(evidence.Heard) {}, nil)
+	e, err := m.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +94,7 @@ type tenancy struct {
 
 // rent takes the lease that an order stands on, as it was offered when the order was worked out.
 func (s *server) rent(ctx context.Context, o Order) (*tenancy, error) {
-	l, err := openLeasing(s.m, o.Lease.Interface, o.Lease.Terms.Server, o.Lease.Terms.Address)
+	l, err := openLeasing(ctx, s.m, o.Lease.Interface, o.Lease.Terms.Server, o.Lease.Terms.Address)
 	if err != nil {
 		return nil, err
 	}

@@ -207,7 +207,8 @@ func TestLookup(t *testing.T) {
 			assert.Equal(t, c.outcome, got.Outcome, got.Reason)
 			assert.Equal(t, c.rcode, got.RCode)
 			assert.Equal(t, c.addrs, got.Addresses)
-			assert.Contains(t, []int{c.asks, c.asks + 1}, got.Asks, "an answer may be looked at late")
+			assert.GreaterOrEqual(t, got.Asks, c.asks, "an answer may be looked at late")
+			assert.LessOrEqual(t, got.Asks, max(c.asks, 3))
 		})
 	}
 	m := at(t, "healthy", simulated.Options{})
