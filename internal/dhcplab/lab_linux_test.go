@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -67,6 +68,7 @@ func newLab(t *testing.T, programs ...string) *lab {
 	require.NoError(t, os.Chmod(l.dir, 0o755))
 	t.Cleanup(func() {
 		for _, h := range l.nodes {
+			endAllIn(h)
 			h.Close()
 		}
 		hub.Close()
@@ -75,6 +77,22 @@ func newLab(t *testing.T, programs ...string) *lab {
 	l.node(client, "near")
 	l.capture("near")
 	return l
+}
+
+// endAllIn ends what still runs in a node: what its programs have begun and left to itself.
+func endAllIn(h netns.NsHandle) {
+	var own unix.Stat_t
+	if unix.Fstat(int(h), &own) != nil {
+		return
+	}
+	spaces, _ := filepath.Glob("/proc/[0-9]*/ns/net")
+	for _, path := range spaces {
+		var at unix.Stat_t
+		pid, err := strconv.Atoi(strings.Split(path, "/")[2])
+		if err == nil && unix.Stat(path, &at) == nil && at.Ino == own.Ino && at.Dev == own.Dev && pid != os.Getpid() {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
 }
 
 // lookPath finds system programs for a PATH that lacks their directories.
