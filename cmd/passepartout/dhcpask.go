@@ -30,7 +30,7 @@ func (f *flags) askServers(cmd *cobra.Command, wait time.Duration) error {
 	}
 	segment, err := probe.OpenSegment(m, iface, e.Owns, func(evidence.Heard) {}, nil)
 	if errors.Is(err, fs.ErrPermission) {
-		return errors.New("asking DHCP servers needs permission to send raw frames; allow it: " + m.Permissions().Frames.Mend)
+		return needsFrames(m)
 	}
 	if err != nil {
 		return err

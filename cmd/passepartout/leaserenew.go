@@ -40,7 +40,7 @@ exchange on the wire, to its end.`,
 				}
 			}()
 			q.settled = func(ctx context.Context, t *trialled) error { return awaitExchange(ctx, t, ear) }
-			return q.carryOut(cmd.Context(), cmd.CommandPath()[len(cmd.Root().Name())+1:],
+			return q.carryOut(cmd.Context(), whyOf(cmd, nil),
 				func(m acting.Machine, e *endpoint.Endpoint, iface string) (c change.Change, err error) {
 					if err := askable(e, iface); err != nil {
 						return c, err

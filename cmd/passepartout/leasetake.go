@@ -12,6 +12,7 @@ import (
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/machine"
 )
 
 // takesLease makes the command that takes a lease.
@@ -32,7 +33,7 @@ when it is killed.`,
 				}
 			}
 			q.last, q.then = "while the program runs", q.holdLease
-			return q.carryOut(cmd.Context(), cmd.CommandPath()[len(cmd.Root().Name())+1:],
+			return q.carryOut(cmd.Context(), whyOf(cmd, nil),
 				func(m acting.Machine, e *endpoint.Endpoint, iface string) (change.Change, error) {
 					return q.offered(cmd.Context(), m, e, iface, from)
 				})
@@ -40,6 +41,11 @@ when it is killed.`,
 	q.bind(cmd)
 	cmd.Flags().StringVar(&server, "server", "", "the server whose offer is taken (default: the first that offers)")
 	return cmd
+}
+
+// needsFrames is that servers cannot be asked without permission, and how to give it.
+func needsFrames(m machine.Machine) error {
+	return fmt.Errorf("%w; allow it: %s", acting.ErrFrames, m.Permissions().Frames.Mend)
 }
 
 // offered asks for an offer, and gives what it makes of the interface. Nothing is taken yet.
@@ -54,7 +60,7 @@ func (q *changing) offered(ctx context.Context, m acting.Machine, e *endpoint.En
 	t, err := acting.Offer(ctx, m, iface, server)
 	switch {
 	case errors.Is(err, acting.ErrFrames):
-		return c, fmt.Errorf("%w; allow it: %s", err, m.Permissions().Frames.Mend)
+		return c, needsFrames(m)
 	case errors.Is(err, context.Canceled):
 		return c, errors.New("nothing was done: it was broken off")
 	case err != nil:

@@ -21,12 +21,16 @@ func (q *changing) act(use, short string, args cobra.PositionalArgs,
 	of func(args []string, e *endpoint.Endpoint, iface string) (change.Change, error)) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: args, Annotations: map[string]string{changes: ""}}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		why := wiretext.Clean(strings.Join(append(strings.Fields(cmd.CommandPath())[1:], args...), " "))
-		return q.carryOut(cmd.Context(), why, func(_ acting.Machine, e *endpoint.Endpoint, iface string) (change.Change, error) {
+		return q.carryOut(cmd.Context(), whyOf(cmd, args), func(_ acting.Machine, e *endpoint.Endpoint, iface string) (change.Change, error) {
 			return of(args, e, iface)
 		})
 	}
 	return cmd
+}
+
+// whyOf is the command as the journal has it.
+func whyOf(cmd *cobra.Command, args []string) string {
+	return wiretext.Clean(strings.Join(append(strings.Fields(cmd.CommandPath())[1:], args...), " "))
 }
 
 // step is a change of one step.

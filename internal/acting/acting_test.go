@@ -309,11 +309,7 @@ func TestTheGuard(t *testing.T) {
 				began := time.Now()
 				journal := filepath.Join(dir, "changes.jsonl")
 				tell, news, ended := served(t, m, journal)
-				order, err := json.Marshal(
-					map[string]any{"order": acting.Order{From: from, To: to, Steps: steps, Trial: trial, Who: "counter"}})
-				require.NoError(t, err)
-				_, err = tell.Write(append(order, '\n'))
-				require.NoError(t, err)
+				give(t, tell, acting.Order{From: from, To: to, Steps: steps, Trial: trial, Who: "counter"})
 				assert.Equal(t, acting.Begun, (<-news).Is)
 				n := <-news
 				for n.Is == acting.Stepped {
@@ -332,7 +328,7 @@ func TestTheGuard(t *testing.T) {
 					}
 				}
 				if c.say != "" {
-					_, err = io.WriteString(tell, c.say+"\n")
+					_, err := io.WriteString(tell, c.say+"\n")
 					require.NoError(t, err)
 				} else if !c.hang {
 					tell.Close()
@@ -477,12 +473,7 @@ func TestALeaseIsKeptWithItsChange(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			s, err := scenario.Load("self-assigned-address")
-			require.NoError(t, err)
-			site, err := simulated.Build(s, simulated.Options{})
-			require.NoError(t, err)
-			t.Cleanup(func() { site.Close() })
-			m := site.Machine().(acting.Machine)
+			m := at(t, "self-assigned-address")
 			terms, err := acting.Offer(t.Context(), m, "eth0", netip.Addr{})
 			require.NoError(t, err)
 			assert.Equal(t, "172.27.40.2", terms.Server.String())
@@ -493,11 +484,7 @@ func TestALeaseIsKeptWithItsChange(t *testing.T) {
 			p, err := change.Work(ch, from, change.Known{})
 			require.NoError(t, err)
 			tell, news, ended := served(t, m, filepath.Join(t.TempDir(), "changes.jsonl"))
-			order, err := json.Marshal(map[string]any{"order": acting.Order{From: p.From, To: p.To, Steps: p.Ops(), Trial: time.Minute,
-				Lease: acting.Leased(ch)}})
-			require.NoError(t, err)
-			_, err = tell.Write(append(order, '\n'))
-			require.NoError(t, err)
+			give(t, tell, acting.Order{From: p.From, To: p.To, Steps: p.Ops(), Trial: time.Minute, Lease: acting.Leased(ch)})
 			n := <-news
 			for n.Is == acting.Begun || n.Is == acting.Stepped {
 				n = <-news
@@ -523,6 +510,24 @@ func TestALeaseIsKeptWithItsChange(t *testing.T) {
 	}
 }
 
+// at is the simulated machine of a scenario.
+func at(t *testing.T, name string) acting.Machine {
+	s, err := scenario.Load(name)
+	require.NoError(t, err)
+	site, err := simulated.Build(s, simulated.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { site.Close() })
+	return site.Machine().(acting.Machine)
+}
+
+// give tells a hand an order.
+func give(t *testing.T, tell io.Writer, o acting.Order) {
+	order, err := json.Marshal(map[string]any{"order": o})
+	require.NoError(t, err)
+	_, err = tell.Write(append(order, '\n'))
+	require.NoError(t, err)
+}
+
 func word(t *testing.T, tell io.Writer, w string) {
 	_, err := fmt.Fprintf(tell, "{\"word\":%q}\n", w)
 	require.NoError(t, err)
@@ -540,12 +545,7 @@ func TestALeaseThatDoesNotCome(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s, err := scenario.Load("no-address")
-			require.NoError(t, err)
-			site, err := simulated.Build(s, simulated.Options{})
-			require.NoError(t, err)
-			t.Cleanup(func() { site.Close() })
-			m := site.Machine().(acting.Machine)
+			m := at(t, "no-address")
 			terms, err := acting.Offer(t.Context(), m, "eth0", netip.Addr{})
 			require.NoError(t, err)
 			c.alter(&terms)
@@ -611,10 +611,7 @@ func TestAManagerDoesItHimself(t *testing.T) {
 	managed := manager{m, sets}
 	path := filepath.Join(t.TempDir(), "changes.jsonl")
 	tell, news, ended := served(t, managed, path)
-	order, err := json.Marshal(map[string]any{"order": acting.Order{From: p.From, To: p.To, Steps: p.Ops()}})
-	require.NoError(t, err)
-	_, err = tell.Write(append(order, '\n'))
-	require.NoError(t, err)
+	give(t, tell, acting.Order{From: p.From, To: p.To, Steps: p.Ops()})
 	n := <-news
 	for n.Is != acting.Ended {
 		n = <-news

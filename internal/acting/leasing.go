@@ -154,10 +154,15 @@ func (t *tenancy) giveBack() {
 	t.close()
 }
 
-// leave ends a lease that was kept, and sets what was before it.
-func (s *server) leave(ctx context.Context, t *tenancy, why string) {
+// forget gives back a lease that was kept.
+func (s *server) forget(t *tenancy) {
 	t.giveBack()
 	s.held = slices.DeleteFunc(s.held, func(x *tenancy) bool { return x == t })
+}
+
+// leave ends a lease that was kept, and sets what was before it.
+func (s *server) leave(ctx context.Context, t *tenancy, why string) {
+	s.forget(t)
 	e := s.takeBack(ctx, t.order, len(t.order.Steps), TakenBack, why)
 	e.Says, _, _ = strings.Cut(e.Says, byOthers) // an address whose time is over goes by itself, and what it carried
 	e.ID, e.At = t.id, time.Now()

@@ -184,12 +184,8 @@ func (s *server) carryOut(ctx context.Context, o Order) {
 		e.Says = join(e.Says, err.Error())
 	}
 	if o.Undoes > 0 && e.Outcome == TakenBack {
-		for _, t := range s.held {
-			if t.id == id { // it may have been another program's
-				t.giveBack()
-				s.held = slices.DeleteFunc(s.held, func(x *tenancy) bool { return x == t })
-				break
-			}
+		if i := slices.IndexFunc(s.held, func(t *tenancy) bool { return t.id == id }); i >= 0 { // it may have been another program's
+			s.forget(s.held[i])
 		}
 	}
 	s.say(News{Is: Ended, ID: id, Outcome: e.Outcome, Says: e.Says})

@@ -29,14 +29,6 @@ type spoken struct {
 	from    endpoint.HardwareAddr
 }
 
-// ErrLost is that of a lease that is no more, or did not come to be; what wraps it says why.
-var ErrLost = errors.New("no lease")
-
-type lost string
-
-func (l lost) Error() string        { return string(l) }
-func (l lost) Is(target error) bool { return target == ErrLost }
-
 // Lease begins to listen for a lease: with a server, for that one's alone; wanted is the address that it would like, or zero.
 func (s *Segment) Lease(server, wanted netip.Addr) *Leasing {
 	hw := s.port.Hardware()
@@ -96,7 +88,7 @@ func (l *Leasing) live(ctx context.Context, act dhcp.Act, last func(dhcp.Act) bo
 		}
 		switch {
 		case act.Lost != "":
-			return lost(act.Lost)
+			return errors.New(act.Lost)
 		case act.Check.IsValid():
 			holder := ""
 			if n := l.s.Resolve(ctx, netip.Addr{}, act.Check); n.Outcome == evidence.Answered && len(n.Hardware) > 0 {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"passepartout/internal/core/endpoint"
@@ -180,11 +179,7 @@ func listed(addrs []netip.Addr) string {
 	if len(addrs) == 0 {
 		return "none"
 	}
-	var b []string
-	for _, a := range addrs {
-		b = append(b, a.String())
-	}
-	return strings.Join(b, ", ")
+	return joinedBy(", ", addrs)
 }
 
 func (r Route) String() string {

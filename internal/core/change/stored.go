@@ -100,7 +100,7 @@ func lasting(manager, iface, part string, address netip.Prefix, via netip.Addr, 
 	return b.String()
 }
 
-func joinedBy[T fmt.Stringer](by string, list []T) string {
+func joinedBy(by string, list []netip.Addr) string {
 	var words []string
 	for _, x := range list {
 		words = append(words, x.String())

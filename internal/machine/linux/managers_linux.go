@@ -27,7 +27,7 @@ func tellManagers(e *endpoint.Endpoint) {
 		case runs("/run/dhcpcd/"+name+".pid", lease.Dhcpcd), runs("/run/dhcpcd/"+name+"-4.pid", lease.Dhcpcd),
 			runs("/run/dhcpcd/pid", lease.Dhcpcd):
 			i.Manager = lease.Dhcpcd
-		case leased && l.Client == lease.Dhclient && len(clientOf(lease.Dhclient, i.Name)) > 0:
+		case leased && l.Client == lease.Dhclient && serves(lease.Dhclient, i.Name):
 			i.Manager = lease.Dhclient
 		case there("/run/network/ifstate." + name):
 			i.Manager = endpoint.Ifupdown
@@ -55,11 +55,11 @@ func programOf(pid int) string {
 	return strings.TrimSpace(string(text))
 }
 
-// clientOf gives the command line of a client of DHCP that runs for an interface: one of its arguments, and in this network.
-func clientOf(program, iface string) []string {
+// serves reports whether a client of DHCP runs for an interface: one of its arguments, and in this network.
+func serves(program, iface string) bool {
 	processes, err := os.ReadDir("/proc")
 	if err != nil {
-		return nil
+		return false
 	}
 	here, _ := os.Readlink("/proc/self/ns/net")
 	for _, p := range processes {
@@ -75,8 +75,8 @@ func clientOf(program, iface string) []string {
 			continue
 		}
 		if args := strings.Split(strings.TrimRight(string(text), "\x00"), "\x00"); slices.Contains(args[1:], iface) {
-			return args
+			return true
 		}
 	}
-	return nil
+	return false
 }
