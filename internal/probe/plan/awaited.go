@@ -19,7 +19,7 @@ type awaiting struct {
 	open map[evidence.Arrival]int // questions under way, by where their answers come from
 }
 
-// An answer may take some time from the port to the program that waits for it: so many looks, so far apart. A filter holds it back for good.
+// An answer may take some time from the port to the program that waits for it: so many looks, so far apart. A filter holds it for good.
 const (
 	handingLooks = 3
 	handingLook  = 50 * time.Millisecond
