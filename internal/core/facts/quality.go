@@ -111,6 +111,14 @@ func (f *Facts) reckonLossZone() zone.Zone {
 	return zone.Unknown
 }
 
+// LossUntold reports that the gateway's echo replies are missing, and that nobody else's answers could be counted: a ration, or a loss.
+func (f *Facts) LossUntold() bool {
+	gw, known := f.Burst(f.Gateway)
+	_, far := f.Far()
+	_, near := f.Near()
+	return known && Lossy(gw) && !far && !near
+}
+
 // rationed is by how much more a station's own answers must be missing than those from behind it: a ration leaves little.
 const rationed = 0.15
 
@@ -171,10 +179,11 @@ func Vanish(s evidence.Sizing) bool {
 	return s.Passes > 0 && s.Passes < s.Full && s.Lost > 0 && !s.Told
 }
 
-// Steady reports that the target itself has answered all probes in good time: nothing nearer by can lose or delay.
+// Steady reports that the target itself has answered all probes in good time: nothing nearer by can lose or delay. Where a ration of echo
+// replies was used up before, so that none came back, nothing has been counted.
 func (f *Facts) Steady() bool {
 	for _, a := range f.Addresses {
-		if b, ok := f.Burst(a); !ok || Lossy(b) || b.Median > f.StepBlamed() {
+		if b, ok := f.Burst(a); !ok || b.Received == 0 || Lossy(b) || b.Median > f.StepBlamed() {
 			return false
 		}
 	}
@@ -184,7 +193,7 @@ func (f *Facts) Steady() bool {
 // Roomy reports that packets of full size reach the target, or that somebody says what does.
 func (f *Facts) Roomy() bool {
 	for _, a := range f.Addresses {
-		if s, ok := f.Sizing(a); !ok || Vanish(s) {
+		if s, ok := f.Sizing(a); !ok || s.Passes == 0 && !s.Told || Vanish(s) {
 			return false
 		}
 	}

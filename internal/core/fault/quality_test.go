@@ -133,6 +133,13 @@ func TestQuality(t *testing.T) {
 			s.Loopback[0].Reply = Silence()
 			s.Open = []evidence.Kind{evidence.LossProbes}
 		}, zone.Beyond, "", verdict.Maybe, "", nil},
+		{"a gateway that loses, and nobody else counted", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 38, 60, 4), Probed(Bookings, 0, 20, 0)}
+		}, zone.None, "", verdict.Likely, "", nil},
+		{"a gateway that loses, the target's ration used up, and its connections still being counted", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 38, 60, 4), Probed(Bookings, 0, 20, 0)}
+			s.Open = []evidence.Kind{evidence.LossProbes}
+		}, zone.Beyond, "", verdict.Maybe, "Not yet known", nil},
 		{"still measured", func(s *evidence.Set) { s.Open = []evidence.Kind{evidence.LossProbes, evidence.PacketSize} }, zone.Beyond, "",
 			verdict.Maybe, "Not yet known", nil},
 		{"measured enough, though the gateway is still asked",

@@ -154,7 +154,7 @@ func holding(all []Suspect) (out []Suspect) {
 
 func (r *Result) healthy(p *facts.Facts, holding []Suspect) {
 	r.Zone, r.Confidence = zone.None, Certain
-	if len(p.Withheld) > 0 || slices.ContainsFunc(p.Addresses, p.Doubtful) {
+	if len(p.Withheld) > 0 || slices.ContainsFunc(p.Addresses, p.Doubtful) || p.LossUntold() {
 		r.Confidence = Likely
 	}
 	switch {
