@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/report"
 	"passepartout/internal/tui"
@@ -46,9 +46,6 @@ func (q *changing) bind(cmd *cobra.Command) {
 
 // lastsNow: until the manager, the cable or a restart says otherwise.
 const lastsNow = "now"
-
-// forGood: its manager keeps it too.
-const forGood = "for-good"
 
 // annotation of commands that need the power to change this machine.
 const changes = "changes"
@@ -135,34 +132,18 @@ func (q *changing) carryOut(ctx context.Context, why string,
 
 // lasting has a change last as long as it was asked to.
 func (q *changing) lasting(c change.Change) (change.Change, error) {
-	switch byHand := c.Set != nil && c.Set.Leased == nil; {
-	case q.lasts == lastsNow || q.last != "":
+	if q.last != "" || q.lasts == lastsNow {
 		return c, nil
-	case q.lasts == forGood && byHand:
-		set := *c.Set
-		set.ForGood = true
-		return change.Change{Set: &set, Steps: c.Steps}, nil
-	case q.lasts == forGood:
-		return c, errors.New("--last for-good: for good is set an interface's address with all that goes with it: set address")
 	}
-	during, err := time.ParseDuration(q.lasts)
-	if err != nil || during < leastVisit || during > mostVisit {
-		return c, fmt.Errorf("--last %q: give now, for-good, or a time from %v to %v, such as 10m", clipped(q.lasts), leastVisit, mostVisit)
+	l, err := change.ParseLast(q.lasts)
+	if err != nil {
+		return c, fmt.Errorf("--last %w", err)
 	}
-	q.last = "for " + during.String()
-	if c.Set != nil {
-		set := *c.Set
-		set.For = during
-		return change.Change{Set: &set, Steps: c.Steps}, nil
+	if c, err = c.Lasting(l); err != nil {
+		return c, fmt.Errorf("--last %s: %w", wiretext.Clip(q.lasts), err)
 	}
-	steps := slices.Clone(c.Steps)
-	for i, o := range steps {
-		if o.Do != change.AddAddress {
-			return c, fmt.Errorf("--last %s: only addresses go by themselves", q.lasts)
-		}
-		steps[i].For = during
-	}
-	return change.Change{Steps: steps}, nil
+	q.last = l.String()
+	return c, nil
 }
 
 // hand is who changes a machine: for this one a process of its own, which goes on when this one is killed.

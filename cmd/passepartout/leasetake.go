@@ -28,7 +28,7 @@ when it is killed.`,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			var from netip.Addr
 			if server != "" {
-				if from, err = addressOf(server); err != nil {
+				if from, err = change.ParseAddr(server); err != nil {
 					return err
 				}
 			}

@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/names"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/probe"
 	"passepartout/internal/report"
 )
@@ -34,7 +35,7 @@ func (f *flags) servers(given []string, e *endpoint.Endpoint, iface string) (out
 	for _, text := range given {
 		a, err := netip.ParseAddr(text)
 		if err != nil {
-			return nil, fmt.Errorf("--server %q is no address", clipped(text))
+			return nil, fmt.Errorf("--server %q is no address", wiretext.Clip(text))
 		}
 		i := slices.IndexFunc(all, func(s names.Server) bool { return s.Address == a })
 		if i < 0 {
@@ -67,7 +68,7 @@ func (f *flags) namesCommand() *cobra.Command {
 			kinds := strings.Split(strings.ToUpper(types), ",")
 			for _, k := range kinds {
 				if !slices.Contains(recordTypes, k) {
-					return fmt.Errorf("--type %q: give some of %s, with commas between", clipped(k), strings.Join(recordTypes, ", "))
+					return fmt.Errorf("--type %q: give some of %s, with commas between", wiretext.Clip(k), strings.Join(recordTypes, ", "))
 				}
 			}
 			m, e, iface, stop, err := f.standing(cmd.Context())

@@ -11,6 +11,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/neighbours"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/neighbourwatch"
@@ -146,7 +147,7 @@ func (f *flags) freeCommand() *cobra.Command {
 			a, ok := p.OwnAddress()
 			if len(args) > 0 {
 				if a, err = netip.ParseAddr(args[0]); err != nil {
-					return fmt.Errorf("%q is no address; give one such as 172.27.40.90", clipped(args[0]))
+					return fmt.Errorf("%q is no address; give one such as 172.27.40.90", wiretext.Clip(args[0]))
 				}
 			} else if !ok {
 				return errors.New("this machine has no address that another could use; give one to ask for")
@@ -176,13 +177,6 @@ func (f *flags) freeCommand() *cobra.Command {
 			return nil
 		},
 	}
-}
-
-func clipped(s string) string {
-	if len(s) > 60 {
-		return s[:57] + "..."
-	}
-	return s
 }
 
 func (f *flags) portCommand() *cobra.Command {

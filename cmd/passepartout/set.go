@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"net"
-	"net/netip"
 	"strconv"
 	"strings"
 
@@ -50,16 +49,16 @@ keeps it, it is taken back by itself, though the program be killed or the sessio
 		func(args []string, _ *endpoint.Endpoint, iface string) (change.Change, error) {
 			s := &change.Static{Interface: iface, Search: search}
 			var err error
-			if s.Address, err = prefixOf(args[0]); err != nil {
+			if s.Address, err = change.ParsePrefix(args[0]); err != nil {
 				return change.Change{}, err
 			}
 			if gateway != "" {
-				if s.Gateway, err = addressOf(gateway); err != nil {
+				if s.Gateway, err = change.ParseAddr(gateway); err != nil {
 					return change.Change{}, err
 				}
 			}
 			for _, text := range dns {
-				a, err := addressOf(text)
+				a, err := change.ParseAddr(text)
 				if err != nil {
 					return change.Change{}, err
 				}
@@ -84,7 +83,7 @@ keeps it, it is taken back by itself, though the program be killed or the sessio
 			func(args []string, _ *endpoint.Endpoint, _ string) (change.Change, error) {
 				for _, word := range args {
 					if strings.ContainsAny(word, "#:\n\r") || wiretext.Clean(word) != word {
-						return change.Change{}, fmt.Errorf("%q is no service; give such as files or dns", clipped(word))
+						return change.Change{}, fmt.Errorf("%q is no service; give such as files or dns", wiretext.Clip(word))
 					}
 				}
 				return step(change.Op{Do: change.SetSources, Name: strings.Join(args, " ")}), nil
@@ -94,11 +93,8 @@ keeps it, it is taken back by itself, though the program be killed or the sessio
 		q.act("down", "Switches the interface off", cobra.NoArgs, onOff(change.SwitchOff)),
 		q.act("mtu OCTETS", "The largest packet that leaves in one piece", cobra.ExactArgs(1),
 			func(args []string, _ *endpoint.Endpoint, iface string) (change.Change, error) {
-				n, err := strconv.Atoi(args[0])
-				if err != nil {
-					return change.Change{}, fmt.Errorf("%q is no number of octets; give one such as 1500", clipped(args[0]))
-				}
-				return step(change.Op{Do: change.SetMTU, Interface: iface, MTU: n}), nil
+				n, err := change.ParseMTU(args[0])
+				return step(change.Op{Do: change.SetMTU, Interface: iface, MTU: n}), err
 			}))
 	return parent
 }
@@ -115,19 +111,12 @@ func (f *flags) addCommand(use, short string, address, route, neighbour change.D
 		func(args []string, e *endpoint.Endpoint, iface string) (c change.Change, err error) {
 			o := change.Op{Do: route, Interface: iface, Metric: metric}
 			if via != "" {
-				if o.Via, err = addressOf(via); err != nil {
+				if o.Via, err = change.ParseAddr(via); err != nil {
 					return c, err
 				}
 			}
-			switch text := args[0]; {
-			case text == "default" && o.Via.Is6():
-				o.Prefix = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
-			case text == "default":
-				o.Prefix = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
-			default:
-				if o.Prefix, err = prefixOf(text); err != nil {
-					return c, err
-				}
+			if o.Prefix, err = change.ParseDestination(args[0], o.Via); err != nil {
+				return c, err
 			}
 			if route == change.RemoveRoute {
 				return theRoute(e, o)
@@ -139,7 +128,7 @@ func (f *flags) addCommand(use, short string, address, route, neighbour change.D
 	neighbours := q.act("neighbour ADDRESS", "An entry of the neighbour table that is not asked for", cobra.ExactArgs(1),
 		func(args []string, e *endpoint.Endpoint, iface string) (c change.Change, err error) {
 			o := change.Op{Do: neighbour, Interface: iface}
-			if o.Address, err = addressOf(args[0]); err != nil {
+			if o.Address, err = change.ParseAddr(args[0]); err != nil {
 				return c, err
 			}
 			if neighbour == change.RemoveNeighbour {
@@ -154,7 +143,7 @@ func (f *flags) addCommand(use, short string, address, route, neighbour change.D
 			hw, err := net.ParseMAC(hardware)
 			var ok bool
 			if o.Hardware, ok = endpoint.HardwareFrom(hw); err != nil || !ok {
-				return c, fmt.Errorf("--hardware %q: give a hardware address such as 02:00:00:28:00:09", clipped(hardware))
+				return c, fmt.Errorf("--hardware %q: give a hardware address such as 02:00:00:28:00:09", wiretext.Clip(hardware))
 			}
 			return step(o), nil
 		})
@@ -171,14 +160,14 @@ func (f *flags) addCommand(use, short string, address, route, neighbour change.D
 		func(args []string, _ *endpoint.Endpoint, _ string) (c change.Change, err error) {
 			o := change.Op{Do: host, Name: args[0]}
 			if t, err := target.Parse(args[0]); err != nil || t.Name == "" || t.Port != 0 {
-				return c, fmt.Errorf("%q is no host's name; give one such as bookings.kittiwake.example", clipped(args[0]))
+				return c, fmt.Errorf("%q is no host's name; give one such as bookings.kittiwake.example", wiretext.Clip(args[0]))
 			}
-			o.Address, err = addressOf(args[1])
+			o.Address, err = change.ParseAddr(args[1])
 			return step(o), err
 		}))
 	parent.AddCommand(q.act("address ADDRESS/LENGTH", "An address beside those there are", cobra.ExactArgs(1),
 		func(args []string, _ *endpoint.Endpoint, iface string) (change.Change, error) {
-			p, err := prefixOf(args[0])
+			p, err := change.ParsePrefix(args[0])
 			return step(change.Op{Do: address, Interface: iface, Prefix: p}), err
 		}), routes, neighbours)
 	return parent
@@ -209,7 +198,7 @@ func theRoute(e *endpoint.Endpoint, o change.Op) (change.Change, error) {
 func theRule(args []string, e *endpoint.Endpoint, _ string) (change.Change, error) {
 	n, err := strconv.Atoi(args[0])
 	if err != nil {
-		return change.Change{}, fmt.Errorf("%q is no rule's priority; give a number such as 1000", clipped(args[0]))
+		return change.Change{}, fmt.Errorf("%q is no rule's priority; give a number such as 1000", wiretext.Clip(args[0]))
 	}
 	for _, r := range e.Rules {
 		if r.Priority == n {
@@ -220,20 +209,4 @@ func theRule(args []string, e *endpoint.Endpoint, _ string) (change.Change, erro
 		}
 	}
 	return change.Change{}, fmt.Errorf("there is no rule of priority %d", n)
-}
-
-func prefixOf(text string) (netip.Prefix, error) {
-	p, err := netip.ParsePrefix(text)
-	if err != nil {
-		return p, fmt.Errorf("%q: give an address with its prefix length, such as 172.27.40.23/24", clipped(text))
-	}
-	return p, nil
-}
-
-func addressOf(text string) (netip.Addr, error) {
-	a, err := netip.ParseAddr(text)
-	if err != nil {
-		return a, fmt.Errorf("%q is no address; give one such as 172.27.40.1", clipped(text))
-	}
-	return a, nil
 }

@@ -16,6 +16,7 @@ import (
 
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine/linux"
 	"passepartout/internal/report"
 )
@@ -168,7 +169,7 @@ func undone(entries []acting.Entry, args []string) (acting.Entry, error) {
 	if len(args) > 0 {
 		id, err := strconv.Atoi(args[0])
 		if err != nil {
-			return acting.Entry{}, fmt.Errorf("%q is no change's number; passepartout changes lists them", clipped(args[0]))
+			return acting.Entry{}, fmt.Errorf("%q is no change's number; passepartout changes lists them", wiretext.Clip(args[0]))
 		}
 		for _, e := range entries {
 			if e.ID == id && stands(e) {

@@ -56,8 +56,8 @@ func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps [
 	return k
 }
 
-// Held reports whether somebody on the segment has an address; asked is false where that cannot be asked.
-func Held(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, iface string, a netip.Addr) (held, asked bool) {
+// isHeld reports whether somebody on the segment has an address; asked is false where that cannot be asked.
+func isHeld(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, iface string, a netip.Addr) (held, asked bool) {
 	t, ok := try(ctx, m, e, iface, a)
 	return len(t.Holders) > 0, ok && (t.Over || len(t.Holders) > 0)
 }

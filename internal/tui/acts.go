@@ -28,12 +28,13 @@ const onTrial = time.Minute
 // acts are the changes of this machine: the one that is looked at or under way, and those that were done. They outlive a case: what is on
 // trial stays so when something else is asked for.
 type acts struct {
-	hand   *acting.Hand
-	picked int
-	draft  *draft
-	doing  *doing
-	done   []done // the oldest first
-	says   string // what a key has led to
+	hand     *acting.Hand
+	picked   int // of what the verdict offers, then of what can be set by hand
+	draft    *draft
+	doing    *doing
+	done     []done      // the oldest first
+	removals []change.Op // one of which is to be taken away
+	says     string      // what a key has led to
 }
 
 // draft is a change that is looked at: nothing has happened yet.
@@ -44,6 +45,8 @@ type draft struct {
 	known     change.Known
 	looked    bool // who has the addresses, and whether the gateways answer, is known
 	insisting bool // against a warning that stops it
+	last      change.Last
+	visits    netip.Addr // the device that is to be reached, or none
 }
 
 // doing is a change that is being done, or on trial.
@@ -51,13 +54,15 @@ type doing struct {
 	title  string
 	from   string // who says so
 	plan   change.Plan
+	visits netip.Addr // the device that is to be reached, or none
 	undoes int
 	waits  string // who else is changing this machine
 	id     int
 	steps  []string // what became of each; "" for done
 	until  time.Time
 	trying bool
-	said   bool      // what shall become of it
+	said   bool // what shall become of it
+	began  time.Time
 	tried  time.Time // when its steps were done
 	before verdict.Result
 	after  verdict.Result
@@ -72,7 +77,8 @@ type done struct {
 	plan    change.Plan
 	outcome acting.Outcome
 	says    string
-	proof   string // the verdict after it; "" if it was not waited for
+	goes    time.Time // by itself; zero: it stays
+	proof   string    // the verdict after it; "" if it was not waited for
 }
 
 // actMsg is what the hand tells.
@@ -192,10 +198,14 @@ func (m *model) doDraft() tea.Cmd {
 		return nil
 	}
 	trial := onTrial
-	if change.ByClient(d.plan.Ops()) {
+	if change.ByClient(d.plan.Ops()) || d.visits.IsValid() { // nothing is to be taken back, or it goes by itself
 		trial = 0
 	}
-	return m.order(d.proposal, d.plan, acting.Order{Trial: trial, Why: d.why(m), Lease: acting.Leased(d.proposal.Change)})
+	cmd := m.order(d.proposal, d.plan, acting.Order{Trial: trial, Why: d.why(m), Lease: acting.Leased(d.proposal.Change)})
+	if x := m.acts.doing; x != nil {
+		x.visits = d.visits
+	}
+	return cmd
 }
 
 // renewal is the lease of the interface renewed by its client, or, where it has none, taken.
@@ -255,7 +265,7 @@ func (m *model) order(p change.Proposal, plan change.Plan, o acting.Order) tea.C
 		m.acts.says = err.Error()
 		return cmd
 	}
-	m.acts.doing = &doing{title: p.Title, from: p.From, plan: plan, undoes: o.Undoes, before: m.result}
+	m.acts.doing = &doing{title: p.Title, from: p.From, plan: plan, undoes: o.Undoes, before: m.result, began: m.now}
 	m.acts.draft, m.acts.says = nil, ""
 	return cmd
 }
@@ -296,7 +306,7 @@ func (m *model) acted(msg actMsg) tea.Cmd {
 		x.trying, x.until, x.tried = true, n.Until, time.Now()
 		m.case_.Again()
 	case n.Is == acting.Ended:
-		d := done{title: x.title, id: x.id, at: m.now, plan: x.plan, outcome: n.Outcome, says: n.Says}
+		d := done{title: x.title, id: x.id, at: m.now, plan: x.plan, outcome: n.Outcome, says: n.Says, goes: x.goes()}
 		if x.proven {
 			d.proof = x.after.Sentence
 		}
@@ -306,11 +316,24 @@ func (m *model) acted(msg actMsg) tea.Cmd {
 		} else {
 			m.acts.done = append(m.acts.done, d)
 		}
-		if (n.Outcome != acting.Kept || !x.trying) && m.case_ != nil {
+		switch {
+		case n.Outcome == acting.Kept && x.visits.IsValid():
+			return tea.Batch(hear(msg.hand), m.visit(x.visits))
+		case (n.Outcome != acting.Kept || !x.trying) && m.case_ != nil:
 			m.case_.Again()
 		}
 	}
 	return hear(msg.hand)
+}
+
+// goes is when it goes by itself, if it does.
+func (x *doing) goes() (at time.Time) {
+	for _, s := range x.plan.Steps {
+		if s.For > 0 {
+			at = x.began.Add(s.For)
+		}
+	}
+	return at
 }
 
 // undone notes that a change which stood does so no more.
@@ -387,27 +410,5 @@ func (m *model) undo() tea.Cmd {
 	return nil
 }
 
-// byHand reads settings that were typed: address with length, then gateway and name servers where those are to be others.
-func byHand(text, iface string) (change.Proposal, error) {
-	words := strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' })
-	s := change.Static{Interface: iface}
-	var err error
-	if len(words) == 0 {
-		return change.Proposal{}, errors.New("give an address with its prefix length, such as 172.27.40.23/24")
-	}
-	if s.Address, err = netip.ParsePrefix(words[0]); err != nil {
-		return change.Proposal{}, fmt.Errorf("%q: give an address with its prefix length, such as 172.27.40.23/24", words[0])
-	}
-	for i, w := range words[1:] {
-		a, err := netip.ParseAddr(w)
-		switch {
-		case err != nil:
-			return change.Proposal{}, fmt.Errorf("%q is no address; give one such as 172.27.40.1", w)
-		case i == 0:
-			s.Gateway = a
-		default:
-			s.Resolvers = append(s.Resolvers, a)
-		}
-	}
-	return change.Proposal{Title: "Set " + iface + " by hand", From: "you", Change: change.Change{Set: &s}}, nil
-}
+// isSix reports whether a draft is about IPv6 alone.
+func (d *draft) isSix() bool { s := d.proposal.Change.Set; return s != nil && s.Address.Addr().Is6() }

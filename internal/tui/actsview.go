@@ -20,20 +20,31 @@ import (
 var actsView = &view{
 	key: "0", name: "change", does: "changes of this machine: looked at, done, proven, kept or taken back",
 	help: [][2]string{
-		{"enter", "look at what is offered; once more: do it. Nothing is done before"},
-		{"a", "other settings, by hand: address with length, gateway, name servers; what is not given is carried along"},
+		{"enter", "look at what is offered, or set what is picked; once more: do it. Nothing is done before"},
+		{"x", "take away what is picked: an address, a route, a rule, a name, an entry"},
+		{"a", "other settings: address with length, gateway, name servers; what is not given is carried along"},
+		{"l", "of what is looked at: lasts now, for good (its manager keeps it), or for ten minutes"},
 		{"k b", "keep what is on trial, or take it back; by itself it is taken back, even when this program is killed"},
 		{"u", "take the last change back that was kept"},
 	},
-	foot: [][2]string{{"enter", "look, do"}, {"a", "by hand"}, {"u", "undo"}},
-	live: true,
+	foot: [][2]string{{"enter", "look, do"}, {"x", "take away"}, {"u", "undo"}},
+	live: true, from: (*model).pickFor,
 	draw: (*model).actsPage, press: (*model).pressActs,
-	wheel: func(m *model, step int) { m.pickMend(step) },
+	wheel: func(m *model, step int) { m.pickChange(step) },
 	say:   func(m *model, words string) { m.acts.says = words },
 }
 
-func (m *model) pickMend(step int) {
-	m.acts.picked = min(max(m.acts.picked+step, 0), max(len(m.result.Mends)-1, 0))
+// pickChange goes along what the verdict offers, and then along what can be set by hand.
+func (m *model) pickChange(step int) {
+	m.acts.picked = min(max(m.acts.picked+step, 0), len(m.result.Mends)+len(handles)-1)
+}
+
+// pickFor picks what the view that was shown is about.
+func (m *model) pickFor(v *view) {
+	m.acts.picked = 0
+	if i, ok := handleOf(v); ok {
+		m.acts.picked = len(m.result.Mends) + i
+	}
 }
 
 func (m *model) pressActs(k tea.KeyPressMsg) (tea.Cmd, bool) {
@@ -62,7 +73,11 @@ func (m *model) pressActs(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		case "esc":
 			a.draft, a.says = nil, ""
 		case "a":
-			return m.typeSettings(), true
+			return m.typeSettings(a.draft.isSix()), true
+		case "l":
+			if a.draft.canLast() {
+				return m.lastNext(), true
+			}
 		default:
 			return nil, false
 		}
@@ -71,11 +86,20 @@ func (m *model) pressActs(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	step, moves := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1}[key]
 	switch {
 	case moves:
-		m.pickMend(step)
+		m.pickChange(step)
 	case key == "enter" && a.picked < len(m.result.Mends):
 		return m.lookOr(m.result.Mends[a.picked]), true
+	case key == "enter" || key == "x":
+		a.says = ""
+		h := handles[min(max(a.picked-len(m.result.Mends), 0), len(handles)-1)]
+		switch {
+		case key == "x" && a.picked >= len(m.result.Mends):
+			return m.takeAway(h), true
+		case key == "enter" && h.enter != nil:
+			return h.enter(m), true
+		}
 	case key == "a":
-		return m.typeSettings(), true
+		return m.typeSettings(false), true
 	case key == "u":
 		return m.undo(), true
 	case key == "esc":
@@ -103,36 +127,6 @@ func (m *model) mendHere() tea.Cmd {
 		return tea.Batch(m.tick(), m.lookOr(m.result.Mends[0]))
 	}
 	return m.tick()
-}
-
-// typeSettings asks for settings, those of the draft or those that are there given.
-func (m *model) typeSettings() tea.Cmd {
-	e := m.endpoint()
-	if e == nil || m.set.Interface == "" {
-		return nil
-	}
-	s := change.Of(e)
-	if d := m.acts.draft; d != nil {
-		s = d.plan.To
-	}
-	words := []string{}
-	if own := s.On(m.set.Interface, false); len(own) > 0 {
-		words = append(words, own[0].String())
-		if gw, ok := gatewayOf(s, m.set.Interface, false); ok {
-			words = append(words, gw.String())
-			for _, r := range s.Resolvers {
-				words = append(words, r.String())
-			}
-		}
-	}
-	iface := m.set.Interface
-	return m.openEntry("address/length gateway name servers:", strings.Join(words, " "), func(text string) (tea.Cmd, error) {
-		p, err := byHand(text, iface)
-		if err != nil {
-			return nil, err
-		}
-		return m.lookAt(p)
-	})
 }
 
 func gatewayOf(s change.Settings, iface string, v6 bool) (netip.Addr, bool) {
@@ -171,13 +165,13 @@ func (m *model) actsPage() []string {
 func (m *model) offerRows() (lines []string) {
 	t := m.theme
 	mends := m.result.Mends
-	m.pickMend(0)
+	m.pickChange(0)
 	if len(mends) == 0 {
 		words := "Nothing that the verdict names is to be changed on this machine."
 		if m.result.Zone == zone.None {
 			words = "Nothing stands in the way of the target: nothing here needs to be changed for it."
 		}
-		lines = append(lines, "  "+t.faint.Render(words)+t.key.Render("   a")+t.faint.Render(" sets it by hand"))
+		lines = append(lines, "  "+t.faint.Render(words))
 	} else {
 		lines = append(lines, "  "+t.loud.Render("This would mend it"))
 	}
@@ -193,25 +187,43 @@ func (m *model) offerRows() (lines []string) {
 		}
 		lines = append(lines, r.cut(m.width))
 	}
-	s := change.Of(m.endpoint())
-	lines = append(append(lines, ""), m.presentAndFuture(s, s, "", "as it is", "")...)
+	var ended []string
 	if len(m.acts.done) > 0 {
-		lines = append(lines, "", "  "+t.loud.Render("Done in this session"))
+		ended = append(ended, "", "  "+t.loud.Render("Done in this session"))
 	}
 	for _, d := range slices.Backward(m.acts.done) {
-		r := &row{}
-		look := map[acting.Outcome]verdict.State{acting.Kept: verdict.Holds, acting.TakenBack: verdict.Skipped,
-			acting.Failed: verdict.Broken}[d.outcome]
-		r.put(t.text, "  "+wording.Clock(d.at)+"  ").put(t.state[look], strands[look]+" "+strings.ReplaceAll(string(d.outcome), "-", " ")).
-			at(24).put(t.text, " "+d.title)
-		if says := d.says; says != "" {
-			r.put(t.faint, "   "+says)
-		} else if d.proof != "" {
-			r.put(t.faint, "   "+d.proof)
-		}
-		lines = append(lines, r.cut(m.width))
+		ended = append(ended, m.doneRow(d))
 	}
-	return lines
+	manager := ""
+	if i, ok := m.endpoint().Interface(m.set.Interface); ok {
+		manager = managedBy(*i)
+	}
+	head := &row{}
+	head.put(t.loud, "  By hand").at(20).put(t.faint, m.set.Interface+" as it is   "+manager)
+	lines = append(lines, "", head.cut(m.width))
+	const least = 5
+	room := max(m.height-2-len(m.head())-1-len(lines)-len(ended)-1, least)
+	return append(append(lines, m.handleRows(change.Of(m.endpoint()), room)...), ended...)
+}
+
+// doneRow is a change that has ended.
+func (m *model) doneRow(d done) string {
+	t, r := m.theme, &row{}
+	look := map[acting.Outcome]verdict.State{acting.Kept: verdict.Holds, acting.TakenBack: verdict.Skipped,
+		acting.Failed: verdict.Broken}[d.outcome]
+	r.put(t.text, "  "+wording.Clock(d.at)+"  ").put(t.state[look], strands[look]+" "+strings.ReplaceAll(string(d.outcome), "-", " ")).
+		at(24).put(t.text, " "+d.title)
+	switch {
+	case d.says != "":
+		r.put(t.faint, "   "+d.says)
+	case d.goes.After(m.now):
+		r.put(t.faint, "   goes by itself at "+wording.Clock(d.goes))
+	case !d.goes.IsZero():
+		r.put(t.faint, "   has gone by itself at "+wording.Clock(d.goes))
+	case d.proof != "":
+		r.put(t.faint, "   "+d.proof)
+	}
+	return r.cut(m.width)
 }
 
 // draftRows are a change that is looked at: what can be done with it and what may go wrong, then what it alters, and by which steps.
@@ -231,7 +243,7 @@ func (m *model) draftRows() []string {
 		k.put(t.state[verdict.Strained], "  "+m.Ground.Needs).put(t.key, "   esc").put(t.faint, " back")
 	case !d.looked:
 		k.put(t.faint, "  who has these addresses, and whether the gateway answers, is being asked …")
-	case change.ByClient(d.plan.Ops()):
+	case change.ByClient(d.plan.Ops()) || d.visits.IsValid():
 		k.put(t.key, "  enter").put(t.text, " does it").put(t.key, "   esc").put(t.faint, " leaves all as it is")
 	default:
 		k.put(t.key, "  enter").put(t.text, " does it").put(t.key, "   a").put(t.faint, " other values").put(t.key, "   esc").
@@ -243,6 +255,9 @@ func (m *model) draftRows() []string {
 		for _, c := range d.proposal.Change.Commands() {
 			lines = append(lines, (&row{}).put(t.text, "     sudo passepartout "+c).cut(m.width))
 		}
+	}
+	if d.canLast() && len(d.plan.Steps) > 0 {
+		lines = append(lines, m.lastsRow(d))
 	}
 	for _, w := range d.plan.Warnings {
 		style := t.state[verdict.Strained]
@@ -356,25 +371,19 @@ func (m *model) proofRow(when string, v verdict.Result) string {
 // setting is one row of settings, as they are and as they will be.
 type setting struct{ name, is, will string }
 
-// presentAndFuture puts settings as they are beside what they will be, and marks what parts; from says where new values are known from. Of
-// the same settings twice, one column is left.
+// presentAndFuture puts settings as they are beside what they will be, and marks what parts; from says where new values are known from.
 func (m *model) presentAndFuture(is, will change.Settings, from, present, future string) []string {
 	t, iface := m.theme, m.set.Interface
-	alone := is.Equal(&will)
-	head := &row{}
 	manager := ""
 	if i, ok := m.endpoint().Interface(iface); ok {
 		manager = managedBy(*i)
 	}
 	second, third := max(m.width/3, 40), max(m.width*2/3, 62)
-	head.put(t.faint, "  "+iface).at(18).put(t.faint, present)
-	if alone {
-		head.put(t.faint, "   "+manager)
-	} else {
-		head.at(second+2).put(t.faint, future).at(third+2).put(t.faint, fit("known from", m.width-third-3))
-	}
+	head := &row{}
+	head.put(t.faint, "  "+iface).at(18).put(t.faint, present).at(second+2).put(t.faint, future).at(third+2).
+		put(t.faint, fit("known from", m.width-third-3))
 	lines := []string{head.cut(m.width)}
-	short := !alone && m.height < 30 // then what is carried along is said, and not shown
+	short := m.height < 30 // then what is carried along is said, and not shown
 	carried := false
 	for _, s := range settingRows(is, will, iface) {
 		if s.is == s.will && (short || s.is == "") {
@@ -382,86 +391,28 @@ func (m *model) presentAndFuture(is, will change.Settings, from, present, future
 			continue
 		}
 		r := &row{}
-		width := second - 19
-		if alone {
-			width = m.width - 19
+		style, mark, why := t.text, "", "carried along"
+		if s.is != s.will {
+			style, mark, why = t.loud, "▸ ", from
 		}
-		differs := s.is != s.will
-		style := t.text
-		mark := ""
-		if differs {
-			style, mark = t.loud, "▸ "
-		}
-		r.put(style, "  "+s.name).at(18).put(t.text, fit(cmp.Or(s.is, "–"), width))
-		if !alone {
-			r.at(second).put(t.accent, mark).at(second+2).put(style, fit(cmp.Or(s.will, "–"), third-second-3)).at(third + 2)
-			why := "carried along"
-			if differs {
-				why = from
-			}
-			r.put(t.faint, fit(why, m.width-third-3))
-		}
+		r.put(style, "  "+s.name).at(18).put(t.text, fit(cmp.Or(s.is, "–"), second-19)).
+			at(second).put(t.accent, mark).at(second+2).put(style, fit(cmp.Or(s.will, "–"), third-second-3)).at(third+2).
+			put(t.faint, fit(why, m.width-third-3))
 		lines = append(lines, r.cut(m.width))
 	}
 	if carried {
 		manager += " · all else is carried along"
 	}
-	if !alone {
-		lines = append(lines, "  "+t.faint.Render(manager))
-	}
-	return lines
+	return append(lines, "  "+t.faint.Render(manager))
 }
 
 // settingRows lists what counts of an interface's settings, and whatever else differs.
 func settingRows(is, will change.Settings, iface string) (out []setting) {
-	both := func(name string, f func(s *change.Settings) string) {
-		out = append(out, setting{name, f(&is), f(&will)})
-	}
-	both("switched", func(s *change.Settings) string {
-		l, _ := s.Link(iface)
-		return map[bool]string{true: "on", false: "off"}[l.Up]
-	})
-	for _, v6 := range []bool{false, true} {
-		name := map[bool]string{false: "address", true: "IPv6 address"}[v6]
-		both(name, func(s *change.Settings) string { return joined(s.On(iface, v6)) })
-		name = map[bool]string{false: "gateway", true: "IPv6 gateway"}[v6]
-		both(name, func(s *change.Settings) string {
-			var ways []string
-			for _, r := range s.Routes {
-				if r.IsDefault() && r.To.Addr().Is6() == v6 {
-					ways = append(ways, wayWords(r, iface))
-				}
-			}
-			return strings.Join(ways, ", ")
-		})
-	}
-	both("name servers", func(s *change.Settings) string { return joined(s.Resolvers) })
-	both("search list", func(s *change.Settings) string { return strings.Join(s.Search, " ") })
-	both("MTU", func(s *change.Settings) string {
-		l, _ := s.Link(iface)
-		return fmt.Sprintf("%d octets", l.MTU)
-	})
-	both("other routes", func(s *change.Settings) string {
-		var routes []string
-		for _, r := range s.Routes {
-			if !r.IsDefault() {
-				routes = append(routes, r.To.String()+" "+wayWords(r, iface))
-			}
-			if len(routes) == 3 {
-				break
-			}
+	for _, h := range handles {
+		if h.is != nil {
+			out = append(out, setting{h.name, h.is(&is, iface), h.is(&will, iface)})
 		}
-		return strings.Join(routes, ", ")
-	})
-	both("rules", func(s *change.Settings) string { return joined(s.Rules) })
-	both("hosts file", func(s *change.Settings) string { return joined(s.Hosts[:min(len(s.Hosts), 4)]) })
-	both("fixed entries", func(s *change.Settings) string {
-		var fixed []string
-		for _, n := range s.Neighbours {
-			fixed = append(fixed, fmt.Sprintf("%v at %v", n.Address, n.Hardware))
-		}
-		return strings.Join(fixed, ", ")
-	})
+	}
 	return out
 }
 

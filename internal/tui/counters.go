@@ -37,7 +37,8 @@ type reading struct {
 
 // countersView shows what goes through the interface, and what it loses.
 var countersView = &view{
-	key: "8", name: "counters", does: "what goes through the interface, and what it loses", at: string(topology.Interface), live: true,
+	key: "8", name: "counters", sets: "MTU",
+	does: "what goes through the interface, and what it loses", at: string(topology.Interface), live: true,
 	help: [][2]string{
 		{"▁▄█", "octets a second, received and sent, on one scale"},
 		{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},

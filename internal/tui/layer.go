@@ -19,13 +19,14 @@ type layer struct {
 }
 
 var (
-	helpLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer *layer
+	helpLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer, removalsLayer *layer
 )
 
 func init() { // they open one another
 	helpLayer = &layer{draw: (*model).helpPage, press: func(m *model, _ tea.KeyPressMsg) tea.Cmd { m.close(helpLayer); return nil }}
 	interfacesLayer = &layer{draw: (*model).interfaceList, press: (*model).pressInterfaces}
 	answersLayer = &layer{draw: (*model).answersPage, press: (*model).pressAnswers}
+	removalsLayer = &layer{draw: (*model).removalList, press: (*model).pressRemovals}
 	casesLayer = &layer{draw: (*model).casesPage, press: (*model).pressCases}
 	questionLayer = &layer{draw: func(m *model) []string { lines, _, _ := m.questionPage(); return lines }, press: (*model).pressQuestion,
 		paste: (*model).pasteQuestion}

@@ -19,7 +19,8 @@ import (
 
 // neighboursView shows who is on the segment, and how sure that is.
 var neighboursView = &view{
-	key: "4", name: "neighbours", does: "who is on the segment, and how sure that is", at: string(topology.Neighbours), live: true,
+	key: "4", name: "neighbours", sets: "fixed entries",
+	does: "who is on the segment, and how sure that is", at: string(topology.Neighbours), live: true,
 	help: [][2]string{
 		{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},
 		{"• ○ ·", "answered or spoke within a minute; only believed; asked and silent"},

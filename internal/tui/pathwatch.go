@@ -19,7 +19,8 @@ import (
 
 // pathView shows the way to the target, stretch by stretch.
 var pathView = &view{
-	key: "7", name: "path", does: "the way to the target, stretch by stretch", at: string(topology.Path), live: true,
+	key: "7", name: "path", sets: "other routes",
+	does: "the way to the target, stretch by stretch", at: string(topology.Path), live: true,
 	help: [][2]string{
 		{"┃", "a station, at its usual round trip on the ruler; ├─●─┤ from its quickest to its slowest answer"},
 		{"m f", "another method (TCP, ICMP echo, UDP); eight flows side by side, to show where load is shared"},

@@ -126,27 +126,11 @@ func (m *model) casesPage() []string {
 
 // interfaceList lets another network port be meant.
 func (m *model) interfaceList() []string {
-	t := m.theme
-	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which interface do you mean?"),
-		"  " + t.faint.Render("The local checks are about it; the others remain evidence."), ""}
-	for i, name := range m.interfaceNames() {
-		mark, style := "  ", t.text
-		if i == m.picked {
-			mark, style = "▸ ", t.loud
-		}
-		about := ""
-		if port, ok := m.set.Endpoint.Interface(name); ok {
-			about = describePort(*port)
-		}
-		r := &row{}
-		r.put(t.accent, "  "+mark).put(style, name).at(20).put(t.faint, about)
-		lines = append(lines, r.cut(m.width))
-	}
-	for len(lines) < m.height-2 {
-		lines = append(lines, "")
-	}
-	r := &row{}
-	r.put(t.key, " enter").put(t.faint, " run with it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").
-		put(t.faint, " back")
-	return append(lines[:m.height-2], m.rule(), r.cut(m.width))
+	return m.choicePage("Which interface do you mean?", "The local checks are about it; the others remain evidence.", m.interfaceNames(),
+		func(name string) string {
+			if port, ok := m.set.Endpoint.Interface(name); ok {
+				return describePort(*port)
+			}
+			return ""
+		}, "run with it")
 }

@@ -17,10 +17,12 @@ type view struct {
 	does string // in the help's list of keys
 	at   string // the station of the line that stands for its matter; "" for none
 	live bool   // it moves by itself
+	sets string // the handle by which its matter is changed; "" for none
 	full bool   // it draws the line in full, and the verdict with all that belongs to it
 	help [][2]string
 	foot [][2]string // its own keys, in words
 
+	from   func(m *model, was *view)                         // it is about to be shown in place of another; nil: that is nothing to it
 	open   func(m *model)                                    // it is shown, or something new is known: begins what it runs, once it can
 	look   func(m *model) func() any                         // what fetches its data, away from the screen; nil: nothing at present
 	draw   func(m *model) []string                           // all rows but the foot
@@ -60,7 +62,12 @@ func lookedAt[T any](m *model) (T, bool) {
 func forget[T any](m *model) { delete(m.seen, reflect.TypeFor[T]()) }
 
 // show shows a view.
-func (m *model) show(v *view) { m.view = v }
+func (m *model) show(v *view) {
+	if v.from != nil && m.view != v {
+		v.from(m, m.view)
+	}
+	m.view = v
+}
 
 // open has the view that is shown begin what it runs, if it can, and look.
 func (m *model) open() tea.Cmd {

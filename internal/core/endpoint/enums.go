@@ -4,6 +4,8 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strings"
+
+	"passepartout/internal/core/wiretext"
 )
 
 // HardwareAddr is a link-layer address of six octets, comparable; the zero value is "none".
@@ -20,16 +22,9 @@ func ParseHardware(s string) (h HardwareAddr, err error) {
 	b, err := hex.DecodeString(digits)
 	h, ok := HardwareFrom(b)
 	if err != nil || !ok || h.IsZero() {
-		return HardwareAddr{}, fmt.Errorf("hardware address %q: give six octets, as 02:00:00:00:10:17", clipped(s))
+		return HardwareAddr{}, fmt.Errorf("hardware address %q: give six octets, as 02:00:00:00:10:17", wiretext.Clip(s))
 	}
 	return h, nil
-}
-
-func clipped(s string) string {
-	if len(s) > 40 {
-		return s[:37] + "..."
-	}
-	return s
 }
 
 // Private reports whether the address was made up by the machine itself or whoever set it up, so that no registry knows it (IEEE 802, the

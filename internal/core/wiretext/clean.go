@@ -53,3 +53,12 @@ func hex(r rune, digits int, lead string) string {
 	}
 	return lead + string(out)
 }
+
+// Clip cuts what a person has typed to what a line that refuses it has room for; %q makes the rest of it safe to show.
+func Clip(s string) string {
+	const most = 60
+	if len(s) > most {
+		return s[:most-3] + "..."
+	}
+	return s
+}
