@@ -35,13 +35,13 @@ func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps [
 			k.Leased[i.Name] = leased
 		}
 	}
-	asked := map[netip.Addr]bool{} // an address for a while was asked about when it was chosen
+	asked := map[netip.Addr]bool{}
 	for _, s := range steps {
 		a, v4 := s.Prefix.Addr(), s.Prefix.Addr().Is4()
 		if s.Do == change.AddRoute {
 			a, v4 = s.Via, s.Via.Is4()
 		}
-		if !v4 || asked[a] || len(asked) == mostAsked || s.Do != change.AddRoute && (s.Do != change.AddAddress || e.Owns(a) || s.For > 0) {
+		if !v4 || asked[a] || len(asked) == mostAsked || s.Do != change.AddRoute && (s.Do != change.AddAddress || e.Owns(a)) {
 			continue
 		}
 		asked[a] = true // thousands of routes lead by the same router

@@ -126,6 +126,8 @@ type DatagramConfig struct {
 	HopLimit     int    // 0: the system's default
 	Interface    string // "" leaves the choice to the routing table
 	DontFragment bool   // as with EchoConfig
+	// OnLink sends past the routing table, as if the address were on the link of the interface, whatever network it is of (IPv4).
+	OnLink bool
 }
 
 // DatagramSocket is a UDP socket towards one address. Send and Receive may run concurrently.

@@ -13,7 +13,8 @@ import (
 // provokePoll is how often the kernel's neighbour table is looked at while it asks on our behalf.
 const provokePoll = 25 * time.Millisecond
 
-// Provoke makes the kernel ask for neighbours, by a datagram to each, and reads its table: what anybody may do. At most 128 addresses are
+// Provoke makes the kernel ask for neighbours, by a datagram to each past the routing table (those of IPv4 may be of any network), and reads
+// its table: what anybody may do. At most 128 addresses are
 // asked at a time, so that the table (512 entries before the kernel clears it out) is not crowded. done is called for each that ends, in no
 // order.
 //
@@ -40,7 +41,7 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 		if to.IsLinkLocalUnicast() && to.Is6() {
 			to = to.WithZone(iface)
 		}
-		port, err := m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(to, discardPort), Interface: iface})
+		port, err := m.OpenDatagram(machine.DatagramConfig{To: netip.AddrPortFrom(to, discardPort), Interface: iface, OnLink: true})
 		if err == nil {
 			defer port.Close()
 			_, err = port.Send(nil)
@@ -54,6 +55,9 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 	for len(open) > 0 {
 		more := Sleep(ctx, provokePoll) && time.Since(began) < patience
 		now := table(ctx, m, iface)
+		if ctx.Err() != nil { // what cannot be read any more is no silence
+			return
+		}
 		for target := range open {
 			out := evidence.Neighbour{Asked: target, Method: evidence.ByKernel, Asks: 1}
 			was, is := before[target], now[target]

@@ -377,7 +377,8 @@ func (m *model) lastNext() tea.Cmd {
 func (d *draft) canLast() bool {
 	c := d.proposal.Change
 	own := c.Set != nil && c.Set.Leased == nil || slices.ContainsFunc(c.Steps, func(o change.Op) bool { return o.Do == change.AddAddress })
-	return own && !d.visits.IsValid()
+	_, _, visit := c.Visited()
+	return own && !visit
 }
 
 // lastsRow says how long a draft would last.

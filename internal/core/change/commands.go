@@ -18,6 +18,9 @@ func (c Change) Commands() (out []string) {
 		}
 		out = append(out, words+named(s.Resolvers, s.Search))
 	}
+	if device, during, ok := c.Visited(); ok {
+		return append(out, fmt.Sprintf("visit %v -i %s --for %v", device, c.Steps[0].Interface, during))
+	}
 	for _, o := range c.Steps {
 		out = append(out, o.command())
 	}

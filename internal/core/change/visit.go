@@ -19,6 +19,17 @@ func Visit(iface string, device, own netip.Addr, during time.Duration) Change {
 	}}
 }
 
+// Visited is the device that a change reaches for a while, and how long; ok is false for any other change.
+func (c Change) Visited() (device netip.Addr, during time.Duration, ok bool) {
+	if c.Set != nil || len(c.Steps) != 2 {
+		return device, 0, false
+	}
+	own, way := c.Steps[0], c.Steps[1]
+	ok = own.Do == AddAddress && own.For > 0 && own.Prefix.IsSingleIP() && way.Do == AddRoute && way.Prefix.IsSingleIP() &&
+		way.Source == own.Prefix.Addr()
+	return way.Prefix.Addr(), own.For, ok
+}
+
 // Beside are addresses in the network of a device that could be taken to reach it, the nearest first.
 func Beside(device netip.Prefix, most int) (out []netip.Addr, err error) {
 	switch a := device.Addr(); {

@@ -197,7 +197,7 @@ other targets are reached. The far network or the far machine is down. Hand the 
 		if _, n, common := p.CommonEnd(); common && n > 1 {
 			return possible("%v says so, of every target", r.From)
 		}
-		if why, is := untried(p); is {
+		if why, is := elsewherePerhaps(p); is {
 			return possible("%s", why)
 		}
 		standing, reasons := word(p, r)
@@ -278,7 +278,7 @@ something before it drops everything. From here it cannot be told which. Hand ov
 		if len(w) == 0 {
 			return possible("no other host beyond the gateway answers either")
 		}
-		if why, is := untried(p); is {
+		if why, is := elsewherePerhaps(p); is {
 			return possible("%s", why)
 		}
 		after := ""

@@ -161,6 +161,7 @@ func (f Finding) in(z zone.Zone) Finding {
 // family lists its own.
 var Catalogue = fromTheHost(addressFaults,
 	beyondFaults,
+	elsewhereFaults,
 	interfaceFaults,
 	leaseFaults,
 	namesFaults,

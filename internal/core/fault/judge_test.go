@@ -20,7 +20,7 @@ import (
 // The cases of all families.
 var cases = slices.Concat(addressCases, beyondCases, healthyCases, leaseCases, namesCases, neighboursCases, interfaceCases, portalCases,
 	proxyCases, qualityCases, remarksCases, routersCases, routingCases, segmentCases, sheetCases, translatorCases,
-	waybackCases, wayoutCases, webCases)
+	waybackCases, wayoutCases, webCases, elsewhereCases)
 
 // A case is a change to the healthy set and what must follow from it.
 type testCase struct {

@@ -51,6 +51,7 @@ const (
 	WhenTakenForANeighbour                // what is asked for is taken to be on the segment
 	WhenSettingsWereOffered               // the same, or nothing has shown that the gateway passes traffic on
 	WhileAnotherRouterIsUntried           // what is asked for fails, and another default router could not be asked
+	WhileItMayStandHere                   // the target's address is of another network, and nobody knows whether it stands on the segment
 	WhenNamesFail                         // no name server has given an address
 	AboutTheGateway                       // at the gateway, or on either side of it
 	ByReach                               // in its zone, as long as nothing has shown that traffic comes through there
@@ -80,6 +81,8 @@ func (f *Fault) Relevant(p *facts.Facts, z zone.Zone) bool {
 	case WhileAnotherRouterIsUntried:
 		_, is := untried(p)
 		return is
+	case WhileItMayStandHere:
+		return p.NearbyUntold()
 	case WhenNamesFail:
 		return p.NameFailed()
 	}

@@ -21,7 +21,8 @@ type datagramSocket struct {
 // OpenDatagram implements machine.Machine. The socket is connected, so that datagrams from anybody else never reach it.
 func (m *live) OpenDatagram(c machine.DatagramConfig) (machine.DatagramSocket, error) {
 	s, err := newSocket(c.To.Addr().Is6(), unix.SOCK_DGRAM, 0,
-		options{iface: c.Interface, hopLimit: c.HopLimit, errors: true, stamps: true, whole: c.DontFragment})
+		options{iface: c.Interface, hopLimit: c.HopLimit, errors: true, stamps: true, whole: c.DontFragment,
+			onLink: c.OnLink && c.To.Addr().Is4()})
 	if err != nil {
 		return nil, err
 	}

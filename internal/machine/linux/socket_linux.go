@@ -33,6 +33,7 @@ type options struct {
 	stamps   bool // kernel time of receipt, and hop limit of what comes
 	departed bool // kernel time of departure, through the error queue
 	whole    bool // never in fragments
+	onLink   bool // past the routing table (SO_DONTROUTE, socket(7)): bound to an interface, the kernel takes any address to be on its link
 }
 
 func newSocket(v6 bool, kind, proto int, o options) (*socket, error) {
@@ -61,6 +62,11 @@ func configure(fd int, v6 bool, o options) error {
 	if o.iface != "" {
 		if err := unix.SetsockoptString(fd, unix.SOL_SOCKET, unix.SO_BINDTODEVICE, systemName(o.iface)); err != nil {
 			return translate("binding to "+o.iface, err)
+		}
+	}
+	if o.onLink {
+		if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_DONTROUTE, 1); err != nil {
+			return translate("leaving the routing table aside", err)
 		}
 	}
 	if o.hopLimit > 0 {

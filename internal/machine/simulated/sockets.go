@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -156,6 +157,9 @@ type datagram struct {
 
 // OpenDatagram implements machine.Machine.
 func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.DatagramSocket, error) {
+	if nic, err := m.nic(c.Interface); err == nil && c.OnLink && nic != 0 && !m.node.onLink(nic, c.To.Addr()) {
+		return &linkSocket{m.node, nic, c.To.Addr(), make(chan struct{})}, nil
+	}
 	var wq waiter.Queue
 	ep, local, err := m.socket(udp.ProtocolNumber, c.To, c.Interface, c.HopLimit, &wq)
 	if err != nil {
@@ -182,6 +186,42 @@ func (m *endpointMachine) OpenDatagram(c machine.DatagramConfig) (machine.Datagr
 	go p.read()
 	return p, nil
 }
+
+// onLink reports whether a network of an interface holds an address.
+func (n *node) onLink(nic tcpip.NICID, a netip.Addr) bool {
+	return slices.ContainsFunc(n.stack.NICInfo()[nic].ProtocolAddresses, func(p tcpip.ProtocolAddress) bool {
+		s := p.AddressWithPrefix.Subnet()
+		return s.Contains(toTCPIP(a))
+	})
+}
+
+// linkSocket sends past the routing table: the stack finds out who has the address, and nothing that is sent there comes back.
+type linkSocket struct {
+	node   *node
+	nic    tcpip.NICID
+	to     netip.Addr
+	closed chan struct{}
+}
+
+func (p *linkSocket) Send([]byte) (time.Time, error) {
+	at := time.Now()
+	err := p.node.stack.GetLinkAddress(p.nic, toTCPIP(p.to), tcpip.Address{}, protoOf(p.to), nil)
+	if _, waits := err.(*tcpip.ErrWouldBlock); waits {
+		err = nil
+	}
+	return at, outcomeOfSend(err)
+}
+
+func (p *linkSocket) Receive(ctx context.Context) ([]byte, machine.Arrival, error) {
+	select {
+	case <-ctx.Done():
+		return nil, machine.Arrival{}, ctx.Err()
+	case <-p.closed:
+		return nil, machine.Arrival{}, net.ErrClosed
+	}
+}
+
+func (p *linkSocket) Close() error { close(p.closed); return nil }
 
 func (p *datagramSocket) read() {
 	defer close(p.got)

@@ -45,6 +45,7 @@ var segmentSteps = []*step{
 	{brings: kinds(evidence.OtherNeighbours), of: resolversOnLink, ask: (*run).neighbour},
 	{brings: kinds(evidence.OtherNeighbours), after: kinds(evidence.RouteLookup), of: targetsOnLink, needless: noFrames,
 		ask: (*run).neighbour},
+	{brings: kinds(evidence.OtherNeighbours), after: kinds(evidence.RouteLookup), of: targetsNearby, ask: (*run).nearby},
 	gatewayEcho,
 	{brings: kinds(evidence.AddressConflict), of: heldAddresses, needless: noFrames, until: untilQuiet, ask: (*run).conflict},
 	{brings: kinds(evidence.OtherNeighbours), of: segmentToSweep, ask: (*run).sweep},
@@ -101,6 +102,17 @@ func targetsOnLink(m *moment) (out []subject) {
 		if route.Verdict == endpoint.Forward && !route.Via.IsValid() && m.OnLink(route.To) {
 			out = append(out, subject{addr: route.To})
 		}
+	}
+	return out
+}
+
+// targetsNearby are the target's addresses of other networks that may stand on the segment all the same.
+func targetsNearby(m *moment) (out []subject) {
+	if !m.onSegment() || len(m.Iface.Usable(false)) == 0 {
+		return nil
+	}
+	for _, a := range m.NearbyPerhaps() {
+		out = append(out, subject{addr: a})
 	}
 	return out
 }
@@ -182,6 +194,33 @@ func (r *run) loopback(ctx context.Context, _ subject) {
 		}
 	}
 	r.observe(evidence.OwnEcho(e))
+}
+
+// nearby asks the segment for an address of another network. Who answers is asked for one that nobody has too, and before it counts: a router
+// that answers for all that it knows a way to (RFC 1027) is no such device.
+func (r *run) nearby(ctx context.Context, s subject) {
+	n, ok := r.whoHas(ctx, s.addr, neighbourPatience)
+	if !ok {
+		return
+	}
+	if n.Outcome == evidence.Answered {
+		if nobody, ok := r.whoHas(ctx, facts.Nobody, sweepPatience+4*n.RTT); ok && nobody.Outcome == evidence.Answered {
+			r.observe(nobody)
+		}
+	}
+	r.observe(n)
+}
+
+// whoHas asks the segment for an address; ok is false when the run ended before an answer.
+func (r *run) whoHas(ctx context.Context, a netip.Addr, patience time.Duration) (n evidence.Neighbour, ok bool) {
+	if r.segment != nil {
+		ctx, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
+		n = r.segment.Resolve(ctx, r.sourceFor(a), a)
+		return n, !r.stopped() || n.Came()
+	}
+	probe.Provoke(ctx, r.Machine, r.iface, []netip.Addr{a}, patience, func(x evidence.Neighbour) { n, ok = x, true })
+	return n, ok && !r.stopped()
 }
 
 // neighbour resolves an address on the segment: in frames where permitted, else by provoking the kernel.
