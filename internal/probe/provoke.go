@@ -13,8 +13,8 @@ import (
 // provokePoll is how often the kernel's neighbour table is looked at while it asks on our behalf.
 const provokePoll = 25 * time.Millisecond
 
-// Provoke makes the kernel ask for neighbours, by a datagram to each past the routing table (those of IPv4 may be of any network), and reads
-// its table: what anybody may do. At most 128 addresses are
+// Provoke makes the kernel ask for neighbours, by a datagram to each past the routing table (those of IPv4 may be of any network), and
+// reads its table: what anybody may do. At most 128 addresses are
 // asked at a time, so that the table (512 entries before the kernel clears it out) is not crowded. done is called for each that ends, in no
 // order.
 //

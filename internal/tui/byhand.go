@@ -81,7 +81,8 @@ func init() { // they lead to entries, and those to handles
 		}, enter: (*model).typeNeighbour, takes: func(o change.Op) bool { return o.Do == change.RemoveNeighbour }},
 		{name: "lease", does: "renewed, or taken where nobody manages the interface", enter: (*model).renewHere},
 		{name: "further address", does: "beside those above, as long as you say", enter: (*model).typeAddress},
-		{name: "a device", does: "in another network on this segment: reached for a while from a second address", enter: (*model).typeDevice},
+		{name: "a device", does: "in another network on this segment: reached for a while from a second address",
+			enter: (*model).typeDevice},
 	}
 }
 
@@ -241,7 +242,8 @@ func (m *model) typeDevice() tea.Cmd {
 					m.acts.says = err.Error()
 					return nil
 				}
-				p := change.Proposal{Title: fmt.Sprintf("Reach %v for %.0f minutes", device.Addr(), visiting.Minutes()), From: "you", Change: c}
+				title := fmt.Sprintf("Reach %v for %.0f minutes", device.Addr(), visiting.Minutes())
+				p := change.Proposal{Title: title, From: "you", Change: c}
 				cmd := m.lookOr(p)
 				if d := m.acts.draft; d != nil {
 					d.visits = device.Addr()

@@ -9,14 +9,14 @@ import (
 	"passepartout/internal/core/subnet"
 )
 
-// A device that is fresh out of its box, or was brought from elsewhere, stands on the segment and has an address of another network. What is
-// sent to it goes to the gateway, and from there nowhere.
+// A device that is fresh out of its box, or was brought from elsewhere, stands on the segment and has an address of another network. What
+// is sent to it goes to the gateway, and from there nowhere.
 
 // Nobody is an address that no machine has (TEST-NET-1, RFC 5737): who answers for it answers for others.
 var Nobody = netip.MustParseAddr("192.0.2.1")
 
-// NearbyPerhaps are the target's addresses that may stand on the segment all the same: those of no network of this machine that are given by
-// hand or made up (RFC 1918, RFC 3927), and are sent to a gateway of the interface.
+// NearbyPerhaps are the target's addresses that may stand on the segment all the same: those of no network of this machine that are given
+// by hand or made up (RFC 1918, RFC 3927), and are sent to a gateway of the interface.
 func (f *Facts) NearbyPerhaps() (out []netip.Addr) {
 	if f.Iface == nil || f.ByProxy() {
 		return nil
@@ -49,10 +49,12 @@ func (f *Facts) Nearby() (a netip.Addr, hw endpoint.HardwareAddr, sole, yes bool
 		if slices.Contains(router, hw) || slices.Contains(everybodys.Hardware, hw) {
 			continue
 		}
-		sole := !slices.ContainsFunc(f.Neighbours, func(o evidence.Neighbour) bool {
+		also := slices.ContainsFunc(f.Neighbours, func(o evidence.Neighbour) bool {
 			return o.Asked != a && o.Outcome == evidence.Answered && slices.Contains(o.Hardware, hw)
-		}) && !slices.ContainsFunc(f.Heard, func(h evidence.Heard) bool { return h.Hardware == hw && h.Address != a && f.OnLink(h.Address) })
-		return a, hw, sole, true
+		}) || slices.ContainsFunc(f.Heard, func(h evidence.Heard) bool {
+			return h.Hardware == hw && h.Address != a && f.OnLink(h.Address)
+		})
+		return a, hw, !also, true
 	}
 	return netip.Addr{}, endpoint.HardwareAddr{}, false, false
 }

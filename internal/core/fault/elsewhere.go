@@ -57,8 +57,9 @@ takes to set it right.`,
 		if answers {
 			return cleared("%v answers by way of the gateway", a)
 		}
-		f := found(Supported, fmt.Sprintf("%v stands on %s, at %v, and is set for another network: what is sent to it goes to the gateway.", a,
-			segmentName(p), hw), fmt.Sprintf("asked on the segment, %v answers for %v", hw, a))
+		f := found(Supported,
+			fmt.Sprintf("%v stands on %s, at %v, and is set for another network: what is sent to it goes to the gateway.", a,
+				segmentName(p), hw), fmt.Sprintf("asked on the segment, %v answers for %v", hw, a))
 		if !sole {
 			f.For = append(f.For, fmt.Sprintf("%v has an address of this network as well", hw))
 		} else if by, out := p.LeavesTheSite(a); out {
@@ -74,7 +75,8 @@ takes to set it right.`,
 		}
 		for _, own := range near {
 			if n, asked := p.Neighbour(own); !asked || n.Outcome != evidence.Answered {
-				return f.mends(fmt.Sprintf("Reach %v from %v for %.0f minutes", a, own, visited.Minutes()), "", change.Visit(p.Iface.Name, a, own, visited))
+				return f.mends(fmt.Sprintf("Reach %v from %v for %.0f minutes", a, own, visited.Minutes()), "",
+					change.Visit(p.Iface.Name, a, own, visited))
 			}
 		}
 		return f

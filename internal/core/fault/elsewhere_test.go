@@ -44,12 +44,14 @@ func forTheLock(s *evidence.Set, hw ...endpoint.HardwareAddr) {
 
 // saysNoWay has a router behind the gateway say that it knows no way there.
 func saysNoWay(s *evidence.Set) {
-	s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Unreachable, From: Provider, Why: evidence.NoNet, ICMPType: 3, RTT: 8 * time.Millisecond}
+	s.Connects[0].Reply = evidence.Reply{Outcome: evidence.Unreachable, From: Provider, Why: evidence.NoNet, ICMPType: 3,
+		RTT: 8 * time.Millisecond}
 }
 
 var elsewhereCases = []testCase{
 	{name: "a device with other settings on this segment", change: func(s *evidence.Set) { forTheLock(s, lockHW); saysNoWay(s) },
-		zone: zone.LocalSubnet, fault: "device-in-another-network", confidence: verdict.Certain, says: "192.168.1.1 stands on 172.27.40.0/24",
+		zone: zone.LocalSubnet, fault: "device-in-another-network", confidence: verdict.Certain,
+		says: "192.168.1.1 stands on 172.27.40.0/24",
 		next: "passepartout visit 192.168.1.1"},
 	{name: "the same, and nobody behind the gateway says anything of it", change: func(s *evidence.Set) { forTheLock(s, lockHW) },
 		zone: zone.LocalSubnet, fault: "device-in-another-network", confidence: verdict.Likely},
