@@ -29,7 +29,7 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 	switch _, acts := cmd.Annotations[changes]; {
 	case acts && cmd.Name() == guardName: // and the journal, files of settings, and what programs write that it has set an interface
 		keep.Change, keep.Write, folders = true, true, []string{"/etc", "/run", "/var/lib/dhcp"}
-	case acts:
+	case acts && !dry(cmd):
 		f.haveHand()
 	}
 	for _, name := range []string{"draw", "output"} {
@@ -39,6 +39,12 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 		}
 	}
 	drop(keep, append(folders, filepath.Join(xdg.StateHome, "passepartout"), os.TempDir())...)
+}
+
+// dry reports whether a command shall only say what it would do.
+func dry(cmd *cobra.Command) bool {
+	flag := cmd.Flags().Lookup("dry-run")
+	return flag != nil && flag.Value.String() == "true"
 }
 
 // haveHand begins the process that changes this machine, where this one may: from then on this one needs to no more.

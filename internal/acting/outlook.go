@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/neighbours"
+	"passepartout/internal/core/site"
 	"passepartout/internal/machine"
 	"passepartout/internal/probe/neighbourwatch"
 )
@@ -17,8 +18,10 @@ const mostAsked = 8
 
 // Learn finds out what else counts for a plan: who has the new addresses, whether the new gateways answer, who manages the interfaces, what
 // the lease says, and whether somebody is logged in by what is changed.
-func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps []change.Op, getenv func(string) string) (k change.Known) {
+func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps []change.Op, sheet *site.Sheet,
+	getenv func(string) string) (k change.Known) {
 	k.Manager, k.Leased, k.Held = map[string]string{}, map[string]change.Leased{}, map[netip.Addr]string{}
+	k.Host, k.Home = e.Host, map[string]site.Network{}
 	if ends := strings.Fields(getenv("SSH_CONNECTION")); len(ends) == 4 { // sshd(8): client, its port, server, its port
 		k.Session.Remote, _ = netip.ParseAddr(ends[0])
 		k.Session.Local, _ = netip.ParseAddr(ends[2])
@@ -26,6 +29,9 @@ func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps [
 	for _, i := range e.Interfaces {
 		if i.Manager != "" {
 			k.Manager[i.Name] = i.Manager
+		}
+		if home, ok := sheet.Home(e.Host, i.Hardware); ok {
+			k.Home[i.Name] = home
 		}
 		if l, ok := e.Lease(i.Name); ok && l.Terms.Address.Is4() {
 			leased := change.Leased{Address: l.Terms.Prefix()}

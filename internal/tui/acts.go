@@ -145,11 +145,11 @@ func (m *model) lookAt(p change.Proposal) (tea.Cmd, error) {
 	}
 	d := &draft{proposal: p, iface: m.set.Interface, plan: plan}
 	m.acts.draft, m.acts.says = d, ""
-	ctx, machine := m.ctx, m.case_.Machine()
+	ctx, machine, sheet := m.ctx, m.case_.Machine(), m.Ground.Sheet
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 		defer cancel()
-		known := acting.Learn(ctx, machine, e, plan.Ops(), os.Getenv)
+		known := acting.Learn(ctx, machine, e, plan.Ops(), sheet, os.Getenv)
 		plan, err := change.Work(p.Change, from, known)
 		return learntMsg{d, plan, known, err}
 	}, nil

@@ -13,6 +13,7 @@ import (
 
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/site"
 )
 
 var (
@@ -220,6 +221,11 @@ func TestWarnings(t *testing.T) {
 		return change.Change{Set: s}
 	}
 	do := func(o change.Op) change.Change { return change.Change{Steps: []change.Op{o}} }
+	documented := map[string]site.Network{"eth0": {Prefixes: []netip.Prefix{prefix("172.27.40.0/24")},
+		Gateways: []netip.Addr{addr("172.27.40.1")},
+		Fixed: []site.Fixed{{Address: addr("172.27.40.50"), Name: "label-printer"},
+			{Address: addr("172.27.40.24"), Name: "ticket-03.kittiwake.example"}},
+		Ranges: []site.Range{{From: addr("172.27.40.100"), To: addr("172.27.40.199"), Use: "DHCP"}}}}
 	for _, c := range []struct {
 		name   string
 		change change.Change
@@ -245,8 +251,14 @@ func TestWarnings(t *testing.T) {
 			change.Known{Leased: map[string]change.Leased{"eth0": {prefix("172.27.40.23/24"), addr("172.27.40.1")}}},
 			[]change.WarningID{change.DiffersFromLease, change.DiffersFromLease}},
 		{"the sheet says otherwise", set("172.27.40.23/16", "172.27.41.1"),
-			change.Known{Sheet: prefix("172.27.40.0/24"), Gateway: addr("172.27.40.1")},
-			[]change.WarningID{change.DiffersFromSheet, change.DiffersFromSheet}},
+			change.Known{Home: documented}, []change.WarningID{change.DiffersFromSheet, change.DiffersFromSheet}},
+		{"the sheet gives the address to somebody else", set("172.27.40.50/24", ""), change.Known{Home: documented},
+			[]change.WarningID{change.DiffersFromSheet}},
+		{"the sheet leaves the address to DHCP", set("172.27.40.150/24", ""), change.Known{Home: documented},
+			[]change.WarningID{change.DiffersFromSheet}},
+		{"the sheet knows it as this machine's", set("172.27.40.24/24", ""), change.Known{Home: documented, Host: "ticket-03"}, nil},
+		{"a visitor's address is in no sheet",
+			change.Visit("eth0", addr("192.168.1.1"), addr("192.168.1.2"), time.Minute), change.Known{Home: documented}, nil},
 		{"somebody manages it", set("172.27.40.99/24", ""), change.Known{Manager: map[string]string{"eth0": "NetworkManager"}},
 			[]change.WarningID{change.ManagerUndoes}},
 		{"the last address",

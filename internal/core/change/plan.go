@@ -60,6 +60,9 @@ func Work(c Change, from Settings, known Known) (Plan, error) {
 		!slices.ContainsFunc(ops, func(o Op) bool { return o.Do == AddAddress && o.Prefix == s.Address }) {
 		ops = append(ops, Op{Do: KeepAddress, Interface: s.Interface, Prefix: s.Address, For: s.For})
 	}
+	if c.Lease() != nil { // its settings are not this side's choice: what is wrong with them is a fault of the server
+		known.Home = nil
+	}
 	p, err := Along(from, ops)
 	p.Warnings = slices.DeleteFunc(warnings(from, to, known), func(w Warning) bool { // who manages it does it himself
 		return (Keeps(ops) || ByClient(ops)) && w.ID == ManagerUndoes

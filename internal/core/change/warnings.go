@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/site"
 )
 
 // WarningID names a warning in the contract.
@@ -38,10 +41,10 @@ type Known struct {
 	Session struct{ Local, Remote netip.Addr } // the two ends of the login's own connection
 	Held    map[netip.Addr]string              // the addresses that somebody else answers for, and who
 	Silent  []netip.Addr                       // the gateways that were asked and keep silent
+	Host    string                             // as this machine calls itself
 	Manager map[string]string                  // who manages an interface, and sets it again as it has it
 	Leased  map[string]Leased                  // what an interface's lease says
-	Sheet   netip.Prefix                       // the documented network
-	Gateway netip.Addr                         // and its gateway
+	Home    map[string]site.Network            // the documented network of an interface
 }
 
 // Leased is what a lease in force says.
@@ -79,8 +82,8 @@ func warnings(from, to Settings, k Known) (out []Warning) {
 			!slices.Contains(to.Addresses, Address{a.Interface, l.Address}) {
 			warn(DiffersFromLease, "the lease of %s is of %v", a.Interface, l.Address)
 		}
-		if k.Sheet.IsValid() && a.Prefix.Addr().Is6() == k.Sheet.Addr().Is6() && a.Prefix.Masked() != k.Sheet.Masked() {
-			warn(DiffersFromSheet, "the documented network is %v", k.Sheet.Masked())
+		if why := undocumented(k.Home[a.Interface], k.Host, a.Prefix); why != "" {
+			warn(DiffersFromSheet, "%s", why)
 		}
 	}
 	was, is := from.bench(), to.bench()
@@ -98,8 +101,10 @@ func warnings(from, to Settings, k Known) (out []Warning) {
 		if l, ok := k.Leased[r.Interface]; ok && r.IsDefault() && r.To.Addr().Is4() && l.Gateway.IsValid() && l.Gateway != r.Via {
 			warn(DiffersFromLease, "the lease of %s names the gateway %v", r.Interface, l.Gateway)
 		}
-		if k.Gateway.IsValid() && r.IsDefault() && k.Gateway.Is6() == r.Via.Is6() && k.Gateway != r.Via {
-			warn(DiffersFromSheet, "the documented gateway is %v", k.Gateway)
+		gateways := slices.DeleteFunc(slices.Clone(k.Home[r.Interface].Gateways),
+			func(g netip.Addr) bool { return g.Is6() != r.Via.Is6() })
+		if r.IsDefault() && len(gateways) > 0 && !slices.Contains(gateways, r.Via) {
+			warn(DiffersFromSheet, "the documented gateway is %v", gateways[0])
 		}
 	}
 	for _, l := range to.Links {
@@ -108,6 +113,24 @@ func warnings(from, to Settings, k Known) (out []Warning) {
 		}
 	}
 	return out
+}
+
+// undocumented says what the site sheet has against an address; "" for nothing. One that stands alone is a visitor's.
+func undocumented(home site.Network, host string, a netip.Prefix) string {
+	prefixes := slices.DeleteFunc(slices.Clone(home.Prefixes), func(p netip.Prefix) bool { return p.Addr().Is6() != a.Addr().Is6() })
+	if a.IsSingleIP() || len(prefixes) == 0 {
+		return ""
+	}
+	if !slices.Contains(prefixes, a.Masked()) {
+		return fmt.Sprintf("the documented network is %v", prefixes[0])
+	}
+	if own, ok := home.Machine(host, endpoint.HardwareAddr{}); ok && own.Address == a.Addr() {
+		return ""
+	}
+	if use := home.Use(a.Addr()); use != "" {
+		return fmt.Sprintf("%v is documented as: %s", a.Addr(), use)
+	}
+	return ""
 }
 
 // usableOf are the addresses of an interface by which others reach it.
