@@ -2,7 +2,7 @@
 # Installs the Debian packages that the namespace and terminal tests use, when that is allowed; otherwise says which tests are skipped.
 PATH="$PATH:/usr/sbin:/sbin:/lib/systemd"
 need=
-for pair in tmux:tmux dnsmasq:dnsmasq-base nft:nftables ethtool:ethtool avahi-daemon:avahi-daemon lldpd:lldpd setpriv:util-linux unshare:util-linux ip:iproute2 busybox:busybox dbus-daemon:dbus \
+for pair in tmux:tmux dnsmasq:dnsmasq-base nft:nftables ethtool:ethtool avahi-daemon:avahi-daemon lldpd:lldpd setpriv:util-linux unshare:util-linux ip:iproute2 sshd:openssh-server ssh:openssh-client busybox:busybox dbus-daemon:dbus \
 	dhclient:isc-dhcp-client dhcpd:isc-dhcp-server dhcrelay:isc-dhcp-relay dhcpcd:dhcpcd-base kea-dhcp4:kea-dhcp4-server NetworkManager:network-manager systemd-networkd:systemd ifup:ifupdown; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || need="$need ${pair##*:}"
 done
@@ -16,9 +16,9 @@ quiet() {
 	"$@"
 	result=$?
 	[ -n "$made" ] && rm -f $deny
-	for unit in isc-dhcp-server isc-dhcp-relay kea-dhcp4-server dhcpcd NetworkManager avahi-daemon avahi-daemon.socket lldpd networking; do
+	for unit in isc-dhcp-server isc-dhcp-relay kea-dhcp4-server dhcpcd NetworkManager avahi-daemon avahi-daemon.socket lldpd networking ssh; do
 		case "$need" in
-		*isc-dhcp-server*|*isc-dhcp-relay*|*kea*|*dhcpcd*|*network-manager*|*avahi*|*lldpd*|*ifupdown*) systemctl disable "$unit" >/dev/null 2>&1 ;;
+		*isc-dhcp-server*|*isc-dhcp-relay*|*kea*|*dhcpcd*|*network-manager*|*avahi*|*lldpd*|*ifupdown*|*openssh*) systemctl disable "$unit" >/dev/null 2>&1 ;;
 		esac
 	done
 	return $result
