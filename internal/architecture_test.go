@@ -46,6 +46,7 @@ var allowed = []struct {
 	{"internal/probe", []string{"internal/guard", "internal/core", "internal/machine"}},
 	{"internal/conductor", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/draw", []string{"internal/core", "internal/plainfile"}},
+	{"internal/casefile", []string{"internal/guard", "internal/core", "internal/plainfile"}},
 	{"internal/oui", []string{"internal/core"}},
 	{"internal/sheetfile", []string{"internal/core", "internal/plainfile"}},
 	{"internal/report", []string{"internal/core", "internal/probe", "internal/draw", "internal/oui", "internal/plainfile"}},
@@ -95,7 +96,7 @@ func TestDirectionOfImports(t *testing.T) {
 // Whatever the program starts beside itself gives the terminal back if it comes to grief.
 func TestGoroutinesAreGuarded(t *testing.T) {
 	guarded := 0
-	for _, root := range []string{"probe", "conductor", "tui", "machine/shared", "machine/linux"} {
+	for _, root := range []string{"probe", "conductor", "casefile", "tui", "machine/shared", "machine/linux"} {
 		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 				return err

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -36,7 +37,8 @@ type flags struct {
 	sheet    *site.Sheet // read from site, or the one that a scenario's technician has
 	only4    bool
 	only6    bool
-	rows     bool // the command's result can be written as rows
+	rows     bool   // the command's result can be written as rows
+	keep     string // the file in which the screen's case is kept; "": it is not
 	hands    *acting.Hand
 	handless error // why there is none, though there should be
 }
@@ -65,12 +67,13 @@ Without a command it opens full-screen on this machine.`,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
+	bindCase(root, &f.keep)
 	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(),
 		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(),
 		f.setCommand(),
 		f.addCommand("add", "Adds an address, a route or a neighbour entry", change.AddAddress, change.AddRoute, change.AddNeighbour),
 		f.addCommand("remove", "Takes an address, a route or a neighbour entry away", change.RemoveAddress, change.RemoveRoute,
-			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.guardCommand(), f.demoCommand())
+			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.reportCommand(), f.guardCommand(), f.demoCommand())
 	return root
 }
 
@@ -211,7 +214,7 @@ func (f *flags) caseOf(args []string) (c conductor.Config, stop func(), err erro
 }
 
 func (f *flags) checkCommand() *cobra.Command {
-	drawing, said := "", []string(nil)
+	drawing, file, said := "", "", []string(nil)
 	cmd := &cobra.Command{
 		Use:   "check [TARGET]",
 		Short: "Gathers evidence once and prints one verdict",
@@ -232,8 +235,13 @@ func (f *flags) checkCommand() *cobra.Command {
 				}
 				c.Answers = append(c.Answers, answer)
 			}
+			closeCase, err := f.keepCase(file, complaintOf(f.scenario), &c)
+			if err != nil {
+				return err
+			}
 			at := time.Now()
 			known, err := conductor.New(cmd.Context(), c).Once()
+			unkept := closeCase()
 			if err != nil {
 				return err
 			}
@@ -246,7 +254,7 @@ func (f *flags) checkCommand() *cobra.Command {
 			if err == nil && drawing != "" {
 				err = report.CheckPage(set, result, at).WriteFile(drawing)
 			}
-			if err != nil {
+			if err = cmp.Or(err, unkept); err != nil {
 				return err
 			}
 			return exitOf(result.Zone)
@@ -256,6 +264,7 @@ func (f *flags) checkCommand() *cobra.Command {
 		StringArrayVar(&said, "said", nil,
 			"QUESTION=ANSWER: what a person has found out, when an earlier run asked for it; may be given more than once")
 	f.bindDrawing(cmd, &drawing)
+	bindCase(cmd, &file)
 	return cmd
 }
 
@@ -274,5 +283,6 @@ func (f *flags) demoCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&list, "list", false, "list the scenarios, one a line")
+	bindCase(cmd, &f.keep)
 	return cmd
 }

@@ -32,7 +32,7 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 	case acts && !dry(cmd):
 		f.haveHand()
 	}
-	for _, name := range []string{"draw", "output"} {
+	for _, name := range []string{"draw", "output", "case"} {
 		if flag := cmd.Flags().Lookup(name); flag != nil && flag.Changed {
 			keep.Write = true
 			folders = append(folders, filepath.Dir(flag.Value.String()))

@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"passepartout/internal/acting"
+	"passepartout/internal/conductor"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/nap"
@@ -33,13 +34,19 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	c := tui.Config{Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far,
+	kept := conductor.Config{Machine: m}
+	closeCase, err := f.keepCase(f.keep, "", &kept)
+	if err != nil {
+		return err
+	}
+	c := tui.Config{Log: kept.Log, Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far,
 		Hand: func(ctx context.Context) (*acting.Hand, error) { return f.hand(ctx, nil) }},
-		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep}
+		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep,
+		Handed: keepCopied, Version: version()}
 	if f.hands == nil {
 		c.Ground.Needs = "this needs cap_net_admin: passepartout as root, or by somebody who may"
 	}
-	return tui.Run(ctx, c)
+	return errors.Join(tui.Run(ctx, c), closeCase())
 }
 
 // demo opens full-screen on a simulated site, with a choice of complaints when none was named.
@@ -59,7 +66,8 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 			return g, err
 		}
 	}
-	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: open, Asleep: nap.Asleep}
+	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: open, Asleep: nap.Asleep, Handed: keepCopied,
+		Version: version()}
 	for _, name := range scenario.Names() {
 		complaint, err := scenario.Complaint(name)
 		if err != nil {
@@ -80,7 +88,17 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 	if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
 		return errNoTerminal
 	}
-	return tui.Run(ctx, c)
+	kept := conductor.Config{Machine: c.Ground.Machine}
+	complaint := "a demonstration"
+	if len(args) > 0 {
+		complaint = complaintOf(args[0])
+	}
+	closeCase, err := f.keepCase(f.keep, complaint, &kept)
+	if err != nil {
+		return err
+	}
+	c.Log = kept.Log
+	return errors.Join(tui.Run(ctx, c), closeCase())
 }
 
 func openScenario(name string) (tui.Ground, error) {

@@ -15,7 +15,7 @@ import (
 
 // watchCommand keeps a verdict true until it is ended, and writes whatever changes.
 func (f *flags) watchCommand() *cobra.Command {
-	duration := time.Duration(0)
+	duration, file := time.Duration(0), ""
 	cmd := &cobra.Command{
 		Use:   "watch [TARGET]",
 		Short: "Keeps the verdict true, and writes a line whenever it changes",
@@ -36,10 +36,17 @@ segment. When anything of that changes, the tests are run again. Ends with Ctrl-
 			defer cancel()
 			out := &report.Watch{To: stdout, JSON: f.format == "json"}
 			asked.Asleep, asked.Log = nap.Asleep, out.Take
+			closeCase, err := f.keepCase(file, complaintOf(f.scenario), &asked)
+			if err != nil {
+				return err
+			}
 			c := conductor.New(ctx, asked)
 			c.Start()
 			because, failed := follow(ctx, c, out, duration)
 			c.Stop(because)
+			if err := closeCase(); err != nil {
+				return err
+			}
 			if failed != nil {
 				return failed
 			}
@@ -50,6 +57,7 @@ segment. When anything of that changes, the tests are run again. Ends with Ctrl-
 		},
 	}
 	cmd.Flags().DurationVar(&duration, "for", 0, "how long, such as 8h; without it, until Ctrl-C")
+	bindCase(cmd, &file)
 	return cmd
 }
 

@@ -225,6 +225,9 @@ func (c *Conductor) Watcher() *watch.Watcher {
 // Close ends everything that runs, and returns when it has ended.
 func (c *Conductor) Close() { c.Stop("it was ended") }
 
+// Acted takes note of a change of this machine that was made from here.
+func (c *Conductor) Acted(a event.Acted) { c.post(a) }
+
 // Stop is Close with the reason that the log is to have.
 func (c *Conductor) Stop(because string) {
 	c.end()

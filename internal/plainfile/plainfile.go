@@ -92,11 +92,16 @@ func flaw(path string, err error) error {
 
 // Write writes a file beside its place and moves it there when it is complete, so that a full disk leaves what was there before. A file
 // that is replaced keeps its mode; a new one gets what this process gives new files.
-func Write(path string, write func(io.Writer) error) error {
+func Write(path string, write func(io.Writer) error) error { return replace(path, 0o666, write) }
+
+// WritePrivate is Write; a new file is nobody else's to read.
+func WritePrivate(path string, write func(io.Writer) error) error { return replace(path, 0o600, write) }
+
+func replace(path string, fresh fs.FileMode, write func(io.Writer) error) error {
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
 		return unwritten(path, fmt.Errorf("%s, %w", kindOf(info.Mode()), ErrKind))
 	}
-	beside, f, err := beside(path)
+	beside, f, err := beside(path, fresh)
 	if err != nil {
 		return unwritten(path, err)
 	}
@@ -115,10 +120,10 @@ func Write(path string, write func(io.Writer) error) error {
 }
 
 // beside creates a file of a name of its own in the folder of another.
-func beside(path string) (name string, f *os.File, err error) {
+func beside(path string, mode fs.FileMode) (name string, f *os.File, err error) {
 	for range 100 {
 		name = filepath.Join(filepath.Dir(path), fmt.Sprintf(".passepartout-%08x", rand.Uint32()))
-		if f, err = os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666); !errors.Is(err, fs.ErrExist) {
+		if f, err = os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, mode); !errors.Is(err, fs.ErrExist) {
 			return name, f, err
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/event"
 	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
@@ -311,6 +312,9 @@ func (m *model) acted(msg actMsg) tea.Cmd {
 			d.proof = x.after.Sentence
 		}
 		m.acts.doing = nil
+		if a := d.act(); m.case_ != nil {
+			m.case_.Acted(event.Acted{What: a.What, Outcome: a.Outcome, Says: a.Says})
+		}
 		if x.undoes > 0 {
 			m.acts.undone(x.undoes, n)
 		} else {
@@ -334,6 +338,15 @@ func (x *doing) goes() (at time.Time) {
 		}
 	}
 	return at
+}
+
+// act is how a change that has ended is told.
+func (d done) act() state.Act {
+	a := state.Act{At: d.at, What: d.title, Outcome: string(d.outcome), Says: d.says}
+	if a.Says == "" && d.proof != "" && d.outcome == acting.Kept {
+		a.Says = "then: " + d.proof
+	}
+	return a
 }
 
 // undone notes that a change which stood does so no more.

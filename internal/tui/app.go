@@ -16,6 +16,7 @@ import (
 
 	"passepartout/internal/acting"
 	"passepartout/internal/conductor"
+	"passepartout/internal/core/event"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/site"
 	"passepartout/internal/core/state"
@@ -58,8 +59,11 @@ type Config struct {
 	Asked    bool   // Target was given, even if empty
 	Cases    []Case // a demonstration: scenarios to choose from
 	Open     func(name string) (Ground, error)
-	Remember func(target string)  // called for each target that was asked for
-	Asleep   func() time.Duration // how long the machine has been suspended so far; nil: never
+	Remember func(target string)                        // called for each target that was asked for
+	Handed   func(text string) (path string, err error) // keeps what was copied in a file; nil: it is not
+	Version  string
+	Log      func(event.Event, *state.State) // hears of all that happens in the cases; nil: nobody
+	Asleep   func() time.Duration            // how long the machine has been suspended so far; nil: never
 }
 
 // Run shows the program until the user leaves it. A panic in it ends it with the terminal as it was, and is an error.
@@ -155,7 +159,8 @@ type model struct {
 	notice     string
 	entry      entry
 	acts       acts
-	busy       string // what is being done in the background, that nothing else can be done beside
+	card       *handed // what is read out from; nil: it was not opened
+	busy       string  // what is being done in the background, that nothing else can be done beside
 
 	held    map[reflect.Type]any // what the views hold of their own
 	seen    map[reflect.Type]any // what they looked at last
@@ -311,7 +316,8 @@ func (m *model) start() tea.Cmd {
 	m.end()
 	m.notice, m.moved, m.selected = "", false, 0
 	m.case_ = conductor.New(m.ctx, conductor.Config{Machine: m.Ground.Machine, Target: m.target, Interface: m.iface, Families: m.Families,
-		Sheet: m.Ground.Sheet, Responder: m.Ground.Responder, Deadline: m.Deadline, Thorough: true, Asleep: m.Asleep})
+		Sheet: m.Ground.Sheet, Responder: m.Ground.Responder, Deadline: m.Deadline, Thorough: true, Asleep: m.Asleep,
+		Log: m.Log})
 	m.case_.Start()
 	return tea.Batch(m.wait(), m.open())
 }

@@ -44,6 +44,7 @@ func (m *model) helpPage() []string {
 		}
 	}
 	does := map[string]string{"found": "tell what only a person can find out: each answer counts as evidence",
+		"values": "what is always asked for, to read out; each value copied by a key, and the whole case as text for a ticket",
 		"export": "write what is on screen: a drawing or the data",
 		"again":  "everything is asked again, now", "target": "ask for another target", "interface": "choose another interface",
 		"along the line": "walk along the line: each station opens the view on its matter",

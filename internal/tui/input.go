@@ -38,6 +38,8 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		return m.export()
 	case key.Matches(k, m.keys.again):
 		return m.renew()
+	case key.Matches(k, m.keys.values):
+		return m.openValues()
 	case key.Matches(k, m.keys.mended):
 		return m.mend()
 	case key.Matches(k, m.keys.mend) && m.set != nil:

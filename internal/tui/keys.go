@@ -4,7 +4,7 @@ import "charm.land/bubbles/v2/key"
 
 // keys binds what can be pressed. The same bindings drive the program, the line at the foot and the help.
 type keys struct {
-	export, again, target, ports, found, mend, mended, cases, help, quit, up, down, walk key.Binding
+	export, again, target, ports, found, values, mend, mended, cases, help, quit, up, down, walk key.Binding
 }
 
 func newKeys(demo bool) keys {
@@ -17,6 +17,7 @@ func newKeys(demo bool) keys {
 		target: bind("t", "target", "t"),
 		ports:  bind("i", "interface", "i"),
 		found:  bind("w", "found", "w"),
+		values: bind("v", "values", "v"),
 		mend:   bind("g", "go and mend", "g"),
 		mended: bind("h", "mended", "h"),
 		cases:  bind("s", "scenarios", "s"),
@@ -33,5 +34,5 @@ func newKeys(demo bool) keys {
 
 // foot lists what the line at the foot names.
 func (k keys) foot() []key.Binding {
-	return []key.Binding{k.again, k.target, k.found, k.mend, k.mended, k.ports, k.cases, k.export, k.walk, k.help, k.quit}
+	return []key.Binding{k.again, k.target, k.found, k.values, k.mend, k.mended, k.ports, k.cases, k.export, k.walk, k.help, k.quit}
 }

@@ -141,10 +141,18 @@ type Outage struct {
 	Evidence string
 }
 
+// Acted says what became of a change of this machine that was made from here.
+type Acted struct {
+	What    string
+	Outcome string // kept, taken-back or failed
+	Says    string // what else there is to say of it
+}
+
 // Stopped is the last event of a log.
 type Stopped struct{ Because string }
 
 func (Began) body()    {}
+func (Acted) body()    {}
 func (Observed) body() {}
 func (UnderWay) body() {}
 func (Judged) body()   {}

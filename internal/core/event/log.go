@@ -40,7 +40,7 @@ func formOf[T Body](name string) form {
 var forms = []form{
 	formOf[Began]("began"), formOf[Observed]("observed"), formOf[UnderWay]("under-way"), formOf[Judged]("judged"), formOf[Ended]("ended"),
 	formOf[Changed]("changed"), formOf[Watched]("watched"), formOf[Probed]("probed"), formOf[Tried]("tried"), formOf[Outage]("outage"),
-	formOf[Stopped]("stopped"),
+	formOf[Acted]("acted"), formOf[Stopped]("stopped"),
 }
 
 // NameOf is what a log calls an event of that body.
@@ -108,13 +108,13 @@ func (w *Writer) Write(e Event) error {
 	return err
 }
 
-// mostLine bounds one line of a log: a machine with thousands of routes fits.
-const mostLine = 16 << 20
+// MostLine bounds one line of a log: a machine with thousands of routes fits.
+const MostLine = 16 << 20
 
 // Read reads a log and hands out its events in order. What is wrong is told with the number of its line.
 func Read(from io.Reader, take func(Event) error) error {
 	s := bufio.NewScanner(from)
-	s.Buffer(make([]byte, 64<<10), mostLine)
+	s.Buffer(make([]byte, 64<<10), MostLine)
 	for n := 1; s.Scan(); n++ {
 		if len(s.Bytes()) == 0 {
 			continue
@@ -128,7 +128,7 @@ func Read(from io.Reader, take func(Event) error) error {
 		}
 	}
 	if errors.Is(s.Err(), bufio.ErrTooLong) {
-		return fmt.Errorf("a line is longer than %d octets", mostLine)
+		return fmt.Errorf("a line is longer than %d octets", MostLine)
 	}
 	return s.Err()
 }

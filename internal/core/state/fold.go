@@ -50,6 +50,8 @@ func Fold(s State, e event.Event) State {
 		s.try(e.At, b)
 	case event.Outage:
 		s.outage(b)
+	case event.Acted:
+		s.Acts = kept(s.Acts, Act{e.At, b.What, b.Outcome, b.Says}, mostChanges)
 	case event.Stopped:
 		s.Stopped = b.Because
 	}
@@ -58,6 +60,12 @@ func Fold(s State, e event.Event) State {
 }
 
 func (s *State) begin(at time.Time, b event.Began) {
+	if s.Stopped != "" { // something else is asked for, after what was asked before was left
+		if s.Verdict.Standing != NoVerdict {
+			s.remember(s.Verdict, at, "something else was asked for")
+		}
+		*s = State{At: s.At, Began: s.Began, Past: s.Past, Outages: s.Outages, Changes: s.Changes, Acts: s.Acts}
+	}
 	known := s.Round.Set.Names // a station keeps its name while no server can be asked for it
 	s.Round = Round{Number: b.Round, Began: at, Because: b.Because}
 	s.Round.Set.Names = known
@@ -126,7 +134,7 @@ func (s *State) reach(at time.Time) {
 
 // remember keeps what was true until now.
 func (s *State) remember(v Verdict, until time.Time, because string) {
-	p := Past{Zone: v.Result.Zone, Fault: v.Result.Fault, Title: v.Title(), Sentence: v.Result.Sentence, From: v.Since, To: until,
+	p := Past{Target: v.Set.Target.String(), Zone: v.Result.Zone, Fault: v.Result.Fault, Title: v.Title(), Sentence: v.Result.Sentence, From: v.Since, To: until,
 		Because: because,
 		Result:  v.Result, Confidence: v.Result.Confidence}
 	s.Past = kept(s.Past, p, mostPast)

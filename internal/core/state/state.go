@@ -26,6 +26,7 @@ type State struct {
 	Witness  []Witness
 	Trial    Trial
 	Outages  []event.Outage
+	Acts     []Act  // what was changed from here, the oldest first
 	Stopped  string // why nothing more comes
 }
 
@@ -118,6 +119,7 @@ func TitleOf(r verdict.Result) string {
 
 // Past is a verdict that was true for a time.
 type Past struct {
+	Target     string // what was asked for
 	Zone       zone.Zone
 	Fault      fault.ID
 	Title      string
@@ -134,6 +136,13 @@ type Change struct {
 	At   time.Time
 	Of   event.Matter
 	What string
+}
+
+// Act is a change of this machine that was made from here, and what became of it.
+type Act struct {
+	At            time.Time
+	What, Outcome string
+	Says          string
 }
 
 // Health is how a witness stands.

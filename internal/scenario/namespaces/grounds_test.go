@@ -23,11 +23,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"passepartout/internal/casefile"
 	"passepartout/internal/conductor"
 	"passepartout/internal/core/event"
 	sitesheet "passepartout/internal/core/site"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/ticket"
+	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/nap"
 	"passepartout/internal/report"
@@ -343,20 +346,47 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	}
 	var log bytes.Buffer
 	lines := event.NewWriter(&log)
+	kept := filepath.Join(t.TempDir(), fmt.Sprintf("%p.case", &log)) // a scenario may be run more than once
+	recorder, err := casefile.Record(kept, casefile.Manifest{Began: site.Began})
+	require.NoError(t, err)
 	var last state.State // as the last event has left it: something may be heard after the tests have ended
 	known, err := conductor.New(t.Context(),
 		conductor.Config{Machine: site.Machine(), Target: want, Interface: s.Interface, Sheet: sheet, Responder: far,
 			Deadline: 10 * time.Second,
 			Log: func(e event.Event, s *state.State) {
 				assert.NoError(t, lines.Write(e))
+				recorder.Take(e, s)
 				last = *s
 			}}).Once()
 	require.NoError(t, err)
+	require.NoError(t, recorder.Close(time.Now()))
 	var b strings.Builder
 	require.NoError(t, report.CheckJSON(&b, site.Began, &known.Round.Set, known.Round.Result))
 	require.NoError(t, json.Unmarshal([]byte(b.String()), &r))
 	fromLog(t, &log, &last, site.Began, b.String())
+	opened(t, kept, site.Began, b.String())
 	return r
+}
+
+// opened holds that the case, kept in a file and opened again, gives the same verdict, suspects and checks when it is judged anew, and that
+// its ticket says to a stranger what it is about.
+func opened(t *testing.T, path string, at time.Time, check string) {
+	c, err := casefile.Open(path)
+	require.NoError(t, err)
+	set, _ := c.State.Shown()
+	r := verdict.Judge(set)
+	var b strings.Builder
+	require.NoError(t, report.CheckJSON(&b, at, set, r))
+	assert.Equal(t, check, b.String(), "judged anew from its file")
+	text := report.Ticket{Ticket: ticket.Of(&c.State, ticket.About{})}.Text()
+	assert.LessOrEqual(t, len(strings.Fields(text)), 500, text)
+	facts := append([]string{r.Zone.String(), string(r.Confidence), r.Sentence, string(r.Fault), set.Endpoint.Host, set.Target.String()}, r.Next...)
+	if s, ok := r.Suspect(r.Fault); ok && r.Fault != "" {
+		facts = append(facts, s.For...)
+	}
+	for _, fact := range facts {
+		assert.Contains(t, text, fact)
+	}
 }
 
 // fromLog holds that the log of a case, as it is written, gives the same state when it is read and folded again: evidence, verdict, checks

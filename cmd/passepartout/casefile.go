@@ -1,0 +1,115 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"passepartout/internal/casefile"
+	"passepartout/internal/conductor"
+	"passepartout/internal/core/event"
+	"passepartout/internal/core/state"
+	"passepartout/internal/core/ticket"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/machine"
+	"passepartout/internal/report"
+	"passepartout/internal/scenario"
+)
+
+func bindCase(cmd *cobra.Command, file *string) {
+	cmd.Flags().StringVar(file, "case", "", "keep all that is seen in FILE"+casefile.Ending+": passepartout report reads it")
+}
+
+// keepCase has all that happens in a case kept in a file; close makes the file of it. Without a name nothing is kept.
+func (f *flags) keepCase(file, complaint string, c *conductor.Config) (close func() error, err error) {
+	if file == "" {
+		return func() error { return nil }, nil
+	}
+	r, err := casefile.Record(file, f.manifest(c.Machine, complaint))
+	if err != nil {
+		return nil, err
+	}
+	log := c.Log
+	c.Log = func(e event.Event, s *state.State) {
+		if log != nil {
+			log(e, s)
+		}
+		r.Take(e, s)
+	}
+	return func() error { return r.Close(time.Now()) }, nil
+}
+
+// complaintOf is what a demonstration's user says; "" on a live machine.
+func complaintOf(name string) string {
+	if name == "" {
+		return ""
+	}
+	words, err := scenario.Complaint(name)
+	if err != nil {
+		return "a demonstration"
+	}
+	return words
+}
+
+// manifest says what a case is of that begins now.
+func (f *flags) manifest(m machine.Machine, complaint string) casefile.Manifest {
+	out := casefile.Manifest{Version: version(), Began: time.Now(), Permissions: []string{}, Complaint: complaint, Simulated: complaint != ""}
+	if m != nil {
+		p := m.Permissions()
+		for _, one := range []machine.Permission{p.Echo, p.Frames} {
+			if !one.Granted {
+				out.Permissions = append(out.Permissions, one.Why)
+			}
+		}
+	}
+	return out
+}
+
+// reportCommand makes a report of a case that was kept.
+func (f *flags) reportCommand() *cobra.Command {
+	format, again := "text", false
+	cmd := &cobra.Command{
+		Use:   "report FILE",
+		Short: "A report of a case that was kept, for whoever takes it over",
+		Long: `Reads a case that check, watch or the screen has kept with --case, also one that was never closed, and
+writes what the next team asks for: what is asked of them, the verdict, what was ruled out and by what,
+the settings, the names, the way, what happened when, and what was done.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			writers := map[string]func(report.Ticket) error{
+				"text": func(t report.Ticket) error { return t.WriteText(stdout) },
+				"md":   func(t report.Ticket) error { return t.WriteMarkdown(stdout) },
+				"json": func(t report.Ticket) error { return t.WriteJSON(stdout) }}
+			write, ok := writers[format]
+			if !ok {
+				return fmt.Errorf("--format %q: give text, md or json", format)
+			}
+			c, err := casefile.Open(args[0])
+			if err != nil {
+				return err
+			}
+			for _, flaw := range c.Flaws {
+				fmt.Fprintf(os.Stderr, "%s: %s\n", args[0], flaw)
+			}
+			if again {
+				set, _ := c.State.Shown()
+				if set.Endpoint == nil {
+					return errors.New("no tests are in it that could be judged")
+				}
+				result := verdict.Judge(set)
+				if err := report.CheckJSON(stdout, c.Began, set, result); err != nil {
+					return err
+				}
+				return exitOf(result.Zone)
+			}
+			return write(report.Ticket{Ticket: ticket.Of(&c.State, ticket.About{Complaint: c.Complaint, Version: c.Version,
+				Simulated: c.Simulated})})
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "text", "text, md (Markdown) or json")
+	cmd.Flags().BoolVar(&again, "rejudge", false, "judge what was seen by this version, and write it as check does, as JSON")
+	return cmd
+}

@@ -1,0 +1,104 @@
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"passepartout/internal/core/ticket"
+)
+
+// TicketSchema names the shape of a report's JSON.
+const TicketSchema = "passepartout.report/1"
+
+// Ticket writes a case to hand over.
+type Ticket struct{ ticket.Ticket }
+
+// WriteText writes it as plain text, fit for a ticket: no line is wider than what it holds.
+func (t Ticket) WriteText(w io.Writer) error {
+	var b strings.Builder
+	b.WriteString(t.Title + "\n")
+	if len(t.Asked) > 0 {
+		b.WriteString("\nAsked of you\n")
+		for _, line := range t.Asked {
+			b.WriteString("  - " + line + "\n")
+		}
+	}
+	for _, s := range t.Sections {
+		width := 0
+		for _, r := range s.Rows {
+			width = max(width, len([]rune(r.Name)))
+		}
+		b.WriteString("\n" + s.Title + "\n")
+		for _, r := range s.Rows {
+			fmt.Fprintf(&b, "  %-*s  %s\n", width, r.Name, r.Value)
+		}
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// marked are the characters that mean something to Markdown (CommonMark 0.31, §2.4).
+var marked = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, ">", `\>`, "|", `\|`, "#", `\#`,
+	"&", `\&`, "!", `\!`, "~", `\~`)
+
+// WriteMarkdown writes it as Markdown, with a table a section.
+func (t Ticket) WriteMarkdown(w io.Writer) error {
+	var b strings.Builder
+	b.WriteString("# " + marked.Replace(t.Title) + "\n")
+	if len(t.Asked) > 0 {
+		b.WriteString("\n## Asked of you\n\n")
+		for _, line := range t.Asked {
+			b.WriteString("- " + marked.Replace(line) + "\n")
+		}
+	}
+	for _, s := range t.Sections {
+		b.WriteString("\n## " + s.Title + "\n\n| | |\n|---|---|\n")
+		for _, r := range s.Rows {
+			fmt.Fprintf(&b, "| %s | %s |\n", marked.Replace(r.Name), marked.Replace(r.Value))
+		}
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+type ticketJSON struct {
+	Schema   string        `json:"schema"`
+	Title    string        `json:"title"`
+	Asked    []string      `json:"asked"`
+	Sections []sectionJSON `json:"sections"`
+}
+
+type sectionJSON struct {
+	Title string    `json:"title"`
+	Rows  []rowJSON `json:"rows"`
+}
+
+type rowJSON struct {
+	Name  string `json:"name"` // "": another value of the one above
+	Value string `json:"value"`
+}
+
+// WriteJSON writes it as one JSON object.
+func (t Ticket) WriteJSON(w io.Writer) error {
+	out := ticketJSON{Schema: TicketSchema, Title: t.Title, Asked: some(t.Asked), Sections: []sectionJSON{}}
+	for _, s := range t.Sections {
+		section := sectionJSON{s.Title, []rowJSON{}}
+		for _, r := range s.Rows {
+			section.Rows = append(section.Rows, rowJSON{r.Name, r.Value})
+		}
+		out.Sections = append(out.Sections, section)
+	}
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(out)
+}
+
+// Text is the ticket as plain text.
+func (t Ticket) Text() string {
+	var b strings.Builder
+	_ = t.WriteText(&b) // a builder takes all
+	return b.String()
+}
