@@ -52,6 +52,6 @@ picture counters 142x44 link-errors Enter=4 8=3 r=4
 picture suspects 142x44 gateway-silent Enter=4 9=1
 picture reach 142x44 fault-comes-and-goes Enter=2 6=42
 picture path 142x44 rate-limited-hop Enter=2 7=30
-picture path-stops 142x44 path-stops Enter=3 7=3
+picture values 142x44 gateway-silent Enter=3 v=0.5 Down=0.2 Down=0.2 Down=0.2 Down=0.2 Enter=0.5
 picture help 142x44 healthy Enter=1.5 ?=0.5
 picture outdated 142x44 fault-comes-and-goes Enter=14.2
