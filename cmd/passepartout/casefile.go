@@ -82,10 +82,11 @@ the settings, the names, the way, what happened when, and what was done.`,
 			writers := map[string]func(report.Ticket) error{
 				"text": func(t report.Ticket) error { return t.WriteText(stdout) },
 				"md":   func(t report.Ticket) error { return t.WriteMarkdown(stdout) },
+				"html": func(t report.Ticket) error { return t.WriteHTML(stdout) },
 				"json": func(t report.Ticket) error { return t.WriteJSON(stdout) }}
 			write, ok := writers[format]
 			if !ok {
-				return fmt.Errorf("--format %q: give text, md or json", format)
+				return fmt.Errorf("--format %q: give text, md, html or json", format)
 			}
 			c, err := casefile.Open(args[0])
 			if err != nil {
@@ -105,11 +106,10 @@ the settings, the names, the way, what happened when, and what was done.`,
 				}
 				return exitOf(result.Zone)
 			}
-			return write(report.Ticket{Ticket: ticket.Of(&c.State, ticket.About{Complaint: c.Complaint, Version: c.Version,
-				Simulated: c.Simulated})})
+			return write(report.TicketOf(&c.State, ticket.About{Complaint: c.Complaint, Version: c.Version, Simulated: c.Simulated}))
 		},
 	}
-	cmd.Flags().StringVar(&format, "format", "text", "text, md (Markdown) or json")
+	cmd.Flags().StringVar(&format, "format", "text", "text, md (Markdown), html or json")
 	cmd.Flags().BoolVar(&again, "rejudge", false, "judge what was seen by this version, and write it as check does, as JSON")
 	return cmd
 }

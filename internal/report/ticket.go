@@ -5,15 +5,31 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/state"
 	"passepartout/internal/core/ticket"
+	"passepartout/internal/core/verdict"
 )
 
 // TicketSchema names the shape of a report's JSON.
 const TicketSchema = "passepartout.report/1"
 
 // Ticket writes a case to hand over.
-type Ticket struct{ ticket.Ticket }
+type Ticket struct {
+	ticket.Ticket
+	// What the line is drawn from; nil: it is not.
+	Set    *evidence.Set
+	Result verdict.Result
+	At     time.Time
+}
+
+// TicketOf is the ticket of a case.
+func TicketOf(s *state.State, about ticket.About) Ticket {
+	set, r := s.Shown()
+	return Ticket{ticket.Of(s, about), set, r, s.At}
+}
 
 // WriteText writes it as plain text, fit for a ticket: no line is wider than what it holds.
 func (t Ticket) WriteText(w io.Writer) error {

@@ -36,7 +36,7 @@ func (m *model) ticketNow() report.Ticket {
 	}
 	s := m.state
 	s.At = m.now
-	return report.Ticket{Ticket: ticket.Of(&s, about)}
+	return report.TicketOf(&s, about)
 }
 
 // openValues lays the card over the view.
