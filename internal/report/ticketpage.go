@@ -28,14 +28,15 @@ var ticketHTML = template.Must(template.New("report").Parse(`<!DOCTYPE html>
 <title>{{.Title}}</title>
 <style>
 body { font: 16px/1.45 system-ui, sans-serif; max-width: 60em; margin: 2em auto; padding: 0 1em; color: #14181c; background: #fff }
-h1 { font-size: 1.5em; line-height: 1.2 }
+h1 { font-size: 1.5em; line-height: 1.2; overflow-wrap: anywhere }
 h2 { font-size: 1.1em; margin: 1.6em 0 .4em; border-bottom: 1px solid #8a939c; padding-bottom: .15em }
 dl { display: grid; grid-template-columns: 13em 1fr; gap: .15em 1em; margin: 0 }
 dt { color: #4a535b }
 dd { margin: 0; overflow-wrap: anywhere }
 .asked { border-left: .3em solid #14181c; padding: .2em 0 .2em 1em }
 .asked ul { margin: .2em 0; padding-left: 1.2em }
-svg { max-width: 100%; height: auto }
+figure { margin: 1em 0; overflow-x: auto }
+svg { width: 100%; min-width: 44em; height: auto }
 @media (max-width: 40em) {
   dl { grid-template-columns: 1fr; gap: 0 }
   dt { margin-top: .5em; font-size: .85em }
