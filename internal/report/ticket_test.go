@@ -62,7 +62,9 @@ func TestTicketInEachFormat(t *testing.T) {
 	}
 	var parsed struct {
 		Schema   string
-		Sections []struct{ Rows []struct{ Name, Value string } }
+		Sections []struct {
+			Rows []struct{ Name, Value string }
+		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(js.String()), &parsed))
 	assert.Equal(t, report.TicketSchema, parsed.Schema)
