@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -17,6 +18,7 @@ import (
 	"passepartout/internal/machine"
 	"passepartout/internal/report"
 	"passepartout/internal/scenario"
+	"passepartout/internal/tui"
 )
 
 func bindCase(cmd *cobra.Command, file *string) {
@@ -66,6 +68,31 @@ func (f *flags) manifest(m machine.Machine, complaint string) casefile.Manifest 
 		}
 	}
 	return out
+}
+
+// openCommand looks at a case that was kept.
+func (f *flags) openCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "open FILE",
+		Short: "Opens a case that was kept, full-screen, as it was at any moment",
+		Long: `Opens a case that check, watch or the screen has kept with --case, also one that was never closed. Nothing is
+asked of any network. The keys , and . go from one moment to the next at which something happened.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, line, err := casefile.OpenInTime(args[0])
+			if err != nil {
+				return err
+			}
+			for _, flaw := range c.Flaws {
+				fmt.Fprintf(os.Stderr, "%s: %s\n", args[0], flaw)
+			}
+			if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
+				return errNoTerminal
+			}
+			return tui.Run(cmd.Context(), tui.Config{Handed: keepCopied, Version: c.Version, Recorded: &tui.Recording{
+				Name: filepath.Base(args[0]), Timeline: line, Complaint: c.Complaint, Simulated: c.Simulated, Flaws: c.Flaws}})
+		},
+	}
 }
 
 // reportCommand makes a report of a case that was kept.

@@ -37,23 +37,34 @@ type Case struct {
 	Flaws []string // what of it could not be read, one line each
 	State state.State
 	Count int // of its events
+
+	take func(event.Event)
 }
 
 // Open opens a case, closed or unfinished, and folds all that happened in it. What can be saved of a damaged one is.
-func Open(path string) (*Case, error) {
+func Open(path string) (*Case, error) { return openWith(path, func(event.Event) {}) }
+
+// OpenInTime is Open, and gives any moment of the case as well.
+func OpenInTime(path string) (*Case, *state.Timeline, error) {
+	line := &state.Timeline{}
+	c, err := openWith(path, line.Add)
+	return c, line, err
+}
+
+func openWith(path string, take func(event.Event)) (*Case, error) {
 	f, err := plainfile.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	c, err := open(f)
+	c, err := open(f, take)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", wiretext.Clean(filepath.Base(path)), err)
 	}
 	return c, nil
 }
 
-func open(f *os.File) (*Case, error) {
+func open(f *os.File, take func(event.Event)) (*Case, error) {
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
@@ -64,7 +75,7 @@ func open(f *os.File) (*Case, error) {
 		if err != nil {
 			return nil, err
 		}
-		c := &Case{Manifest: m}
+		c := &Case{Manifest: m, take: take}
 		c.flaw("it was not closed: it ends where the machine or the program stood still")
 		return c, c.read(log)
 	}
@@ -75,7 +86,7 @@ func open(f *os.File) (*Case, error) {
 	case len(z.File) > mostMembers:
 		return nil, fmt.Errorf("it has %d members; a case has at most %d", len(z.File), mostMembers)
 	}
-	c := &Case{}
+	c := &Case{take: take}
 	raw, err := member(z, manifestName, mostManifest)
 	if err != nil {
 		return nil, err
@@ -127,6 +138,7 @@ func (c *Case) read(log io.Reader) error {
 		var e event.Event
 		if cut = len(s.Bytes()) > 0 && json.Unmarshal(s.Bytes(), &e) != nil; !cut && len(s.Bytes()) > 0 {
 			c.State = state.Fold(c.State, e)
+			c.take(e)
 			c.Count++
 		}
 	}

@@ -62,6 +62,7 @@ type Config struct {
 	Remember func(target string)                        // called for each target that was asked for
 	Handed   func(text string) (path string, err error) // keeps what was copied in a file; nil: it is not
 	Version  string
+	Recorded *Recording                      // a case to be looked at, in place of a machine; nil: there is a machine
 	Log      func(event.Event, *state.State) // hears of all that happens in the cases; nil: nobody
 	Asleep   func() time.Duration            // how long the machine has been suspended so far; nil: never
 }
@@ -148,6 +149,7 @@ type model struct {
 	picked     int // among the suggested targets
 	casePicked int
 
+	recorded   *recorded            // the recording that is looked at; nil: a case that lives
 	case_      *conductor.Conductor // nil before anything was asked for
 	generation int                  // of the case: what belongs to an earlier one is dropped
 	state      state.State
@@ -176,9 +178,12 @@ func newModel(ctx context.Context, c Config) *model {
 	m.input.CharLimit = 300
 	m.input.SetVirtualCursor(false)
 	m.input.Placeholder = "name, address, name:port or URL; empty where nothing works at all"
-	if c.Ground.Machine == nil {
+	switch {
+	case c.Recorded != nil:
+		m.openRecording(c.Recorded)
+	case c.Ground.Machine == nil:
 		m.over = []*layer{casesLayer}
-	} else {
+	default:
 		m.Ground = Ground{} // nothing to leave yet
 		m.enter(c.Ground)
 		m.over = []*layer{questionLayer}
@@ -407,7 +412,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.wait(), m.open())
 	case frameMsg:
 		if msg.generation == m.frames {
-			m.now = time.Now()
+			m.now = m.clock()
 			look := m.look()
 			m.unseen = look != nil // then it is drawn with what is fetched
 			return m, tea.Batch(m.tick(), look)
@@ -447,10 +452,19 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// clock is the time now; in a recording, that of what is looked at.
+func (m *model) clock() time.Time {
+	if m.recorded != nil {
+		return m.state.At
+	}
+	return time.Now()
+}
+
 // take takes in what is known of the case now.
 func (m *model) take(s state.State) {
 	was := m.state
-	m.state, m.now = s, time.Now()
+	m.state = s
+	m.now = m.clock()
 	if s.Round.Number > 0 && (m.set == nil || !sameButProbes(&was, &s)) {
 		_, result := s.Shown()
 		m.set, m.result = s.Latest(), result

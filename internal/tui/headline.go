@@ -204,6 +204,9 @@ func (m *model) wasBefore() string {
 		return ""
 	}
 	p := m.state.Past[n-1]
+	if m.set != nil && p.Target != m.set.Target.String() { // in a recording: something else was asked for
+		return ""
+	}
 	return fmt.Sprintf(" Before, %s to %s: %s.", wording.Clock(p.From), wording.Clock(p.To), lower(p.Title))
 }
 

@@ -20,6 +20,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 	if top := m.top(); top != nil {
 		return top.press(m, k)
 	}
+	if m.recorded != nil {
+		return m.pressRecorded(k)
+	}
 	if m.view.press != nil { // the keys of the view come first
 		if cmd, taken := m.view.press(m, k); taken {
 			return cmd

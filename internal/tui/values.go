@@ -31,6 +31,9 @@ type handed struct {
 // ticketNow is the case as it stands, to hand over.
 func (m *model) ticketNow() report.Ticket {
 	about := ticket.About{Complaint: m.complaint, Version: m.Version, Simulated: len(m.Cases) > 0}
+	if m.recorded != nil {
+		about.Simulated = m.recorded.Simulated
+	}
 	for _, d := range m.acts.done {
 		about.Acts = append(about.Acts, d.act())
 	}

@@ -45,7 +45,11 @@ func (m *model) frame() tea.View {
 		v.SetContent(m.screen(top.draw(m)))
 		return v
 	}
-	lines := m.fill(m.view.draw(m))
+	page := m.view.draw
+	if m.recorded != nil && !m.view.kept {
+		page = (*model).unrecorded
+	}
+	lines := m.fill(page(m))
 	foot := m.foot()
 	if top != nil && top.line != nil {
 		foot = top.line(m)
@@ -99,7 +103,10 @@ func (m *model) title() string {
 		}
 		left += " · " + m.permissions()
 	}
-	if len(m.Cases) > 0 {
+	if m.recorded != nil {
+		left += " · " + wiretext.Clean(m.recorded.Name)
+	}
+	if len(m.Cases) > 0 || m.recorded != nil && m.recorded.Simulated {
 		if left != "" {
 			left += " · "
 		}
@@ -107,7 +114,7 @@ func (m *model) title() string {
 	}
 	right := ""
 	narrow := m.width < 110
-	if m.case_ != nil {
+	if m.case_ != nil || m.recorded != nil {
 		right = "no target was given"
 		if !m.target.IsZero() {
 			right = "asked for " + m.target.String()
@@ -117,6 +124,9 @@ func (m *model) title() string {
 		}
 	}
 	now := wording.Clock(m.now)
+	if m.recorded != nil {
+		now = m.now.Format("2006-01-02 15:04:05")
+	}
 	room := m.width - r.width - 10 - ansi.StringWidth(right) - len(now)
 	if room < 20 {
 		right = fit(right, m.width-r.width-29-len(now))
@@ -128,6 +138,9 @@ func (m *model) title() string {
 }
 
 func (m *model) permissions() string {
+	if m.recorded != nil {
+		return "recorded"
+	}
 	switch p := m.Ground.Machine.Permissions(); {
 	case p.Frames.Granted && p.Echo.Granted:
 		return "all permissions"
@@ -155,6 +168,9 @@ func (m *model) head() []string {
 
 // foot is the bottom line: the views, the keys that work here, and how the verdict stands.
 func (m *model) foot() string {
+	if m.recorded != nil {
+		return m.recordedFoot()
+	}
 	t, r := m.theme, &row{}
 	r.put(t.text, " ")
 	standing, style := m.standing()

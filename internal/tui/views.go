@@ -18,6 +18,7 @@ type view struct {
 	at   string // the station of the line that stands for its matter; "" for none
 	live bool   // it moves by itself
 	sets string // the handle by which its matter is changed; "" for none
+	kept bool   // what it shows follows from the log of the case alone: in a recording it is as it was
 	full bool   // it draws the line in full, and the verdict with all that belongs to it
 	help [][2]string
 	foot [][2]string // its own keys, in words
@@ -71,6 +72,9 @@ func (m *model) show(v *view) {
 
 // open has the view that is shown begin what it runs, if it can, and look.
 func (m *model) open() tea.Cmd {
+	if m.recorded != nil && !m.view.kept {
+		return nil
+	}
 	if m.view.open != nil && m.set != nil {
 		m.view.open(m)
 	}
@@ -86,7 +90,7 @@ type lookedMsg struct {
 
 // look fetches the data of the view that is shown. While that is under way, the next look waits for its turn.
 func (m *model) look() tea.Cmd {
-	if m.view.look == nil {
+	if m.view.look == nil || m.recorded != nil {
 		return nil
 	}
 	if m.looking == m.view {

@@ -1,0 +1,94 @@
+package main_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A case is kept by a command, reported in each format, and judged anew to the same verdict.
+func TestCaseIsKeptAndReported(t *testing.T) {
+	t.Parallel()
+	file := filepath.Join(t.TempDir(), "counter.case")
+	check, errs, status := run(t, "check", "--scenario", "gateway-silent", "--case", file, "--format", "json")
+	require.Equal(t, 1, status, errs)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else's to read")
+
+	again, errs, status := run(t, "report", file, "--rejudge")
+	assert.Equal(t, 1, status, errs)
+	var was, is map[string]any
+	require.NoError(t, json.Unmarshal([]byte(check), &was))
+	require.NoError(t, json.Unmarshal([]byte(again), &is))
+	delete(was, "at")
+	delete(is, "at")
+	assert.Equal(t, was, is)
+	for format, begins := range map[string]string{"text": "bookings.kittiwake.example:443: fault in the local subnet\n",
+		"md": "# bookings.kittiwake.example:443: fault in the local subnet\n", "json": "{\n", "html": "<!DOCTYPE html>"} {
+		out, errs, status := run(t, "report", file, "--format", format)
+		assert.Equal(t, 0, status, errs)
+		assert.True(t, strings.HasPrefix(out, begins), format)
+		assert.Contains(t, out, "gateway-silent", format)
+	}
+
+	watched := filepath.Join(t.TempDir(), "night.case")
+	_, errs, status = run(t, "watch", "--scenario", "healthy", "--for", "2s", "--case", watched)
+	require.Equal(t, 0, status, errs)
+	out, _, _ := run(t, "report", watched)
+	assert.Contains(t, out, "no fault found")
+
+	for _, c := range []struct{ args, says string }{
+		{"check --scenario healthy --case " + file, "is there already; give another name"},
+		{"check --scenario healthy --case " + file + ".zip", "let the name of a case end in .case"},
+		{"check --scenario healthy --case " + filepath.Join(t.TempDir(), "no", "a.case"), "the case a.case: no such file or directory"},
+		{"report " + file + " --format pdf", "give text, md, html or json"},
+		{"report " + file + ".none", "no such file"},
+		{"report ../../README.md", "it is no case"},
+		{"open ../../README.md", "it is no case"},
+		{"open " + file, "this is no terminal"},
+	} {
+		_, errs, status := run(t, strings.Fields(c.args)...)
+		assert.Equal(t, 3, status, c.args)
+		assert.Contains(t, errs, c.says, c.args)
+		assert.Equal(t, 1, strings.Count(errs, "\n"), c.args)
+	}
+}
+
+// What the screen was kept in is opened again on a screen, and gone through in time.
+func TestScreenKeepsACaseAndOpensIt(t *testing.T) {
+	t.Parallel()
+	file := filepath.Join(t.TempDir(), "counter.case")
+	x := open(t, 142, 44, nil, "demo", "gateway-outside-subnet", "--case", file)
+	x.see("What should be reachable?")
+	x.press("Enter")
+	x.see("HOST", "certain")
+	x.press("g")
+	x.see("as it will be", "enter does it")
+	x.press("Enter")
+	x.see("after    ━━", "k keeps it")
+	x.press("k")
+	x.see("Done in this session", "kept")
+	x.press("q")
+	x.see("left with status 0")
+
+	x = open(t, 142, 44, nil, "open", file)
+	x.see("recorded · counter.case", "No fault stands in the way", "the end:")
+	x.press("<")
+	x.see("1 of ", "the tests began")
+	x.press(".")
+	x.see("2 of ", "verdict: The gateway lies outside the subnet", "HOST")
+	x.press("0")
+	x.see("nothing can be changed here")
+	x.press(">", "v")
+	x.see("hardware address", "172.27.40.23/24")
+	x.press("End")
+	x.see("What was done", "Set eth0: gateway 172.27.40.1, kept")
+	x.press("q")
+	x.see("left with status 0")
+}

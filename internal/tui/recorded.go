@@ -1,0 +1,134 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"passepartout/internal/core/state"
+	"passepartout/internal/core/verdict"
+)
+
+// Recording is a case that was kept, to be looked at as it was: nothing is asked of any network, and nothing can be changed.
+type Recording struct {
+	Name      string
+	Timeline  *state.Timeline
+	Complaint string
+	Simulated bool
+	Flaws     []string // what of it could not be read
+}
+
+// recorded is where in a recording one stands.
+type recorded struct {
+	*Recording
+	moments []state.Moment
+	at      int
+}
+
+// openRecording stands at the end of a recording: what was known last.
+func (m *model) openRecording(r *Recording) {
+	m.recorded = &recorded{Recording: r, moments: r.Timeline.Moments()}
+	m.complaint = r.Complaint
+	m.seek(len(m.recorded.moments) - 1)
+}
+
+// seek goes to a moment of the recording: what is shown is what was known then.
+func (m *model) seek(i int) {
+	r := m.recorded
+	s := r.Timeline.End() // after the last moment, too, names and answers have come
+	if last := len(r.moments) - 1; last >= 0 {
+		if r.at = min(max(i, 0), last); r.at < last {
+			s = r.Timeline.At(r.moments[r.at].At)
+		}
+	}
+	m.state, m.set, m.result, m.before = state.State{}, nil, verdict.Result{}, nil
+	m.now = s.At
+	m.take(s)
+	m.before = nil
+	if m.set != nil {
+		m.target, m.iface = m.set.Target, m.set.Interface
+	}
+	m.keys.mend.SetEnabled(false)
+}
+
+// inRecording are the keys of a view that only move about in it.
+var inRecording = []string{"up", "down", "j", "k", "pgup", "pgdown", "home", "end", "enter"}
+
+// pressRecorded handles a key while a recording is looked at.
+func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case ",":
+		m.seek(m.recorded.at - 1)
+		return nil
+	case ".":
+		m.seek(m.recorded.at + 1)
+		return nil
+	case "<":
+		m.seek(0)
+		return nil
+	case ">":
+		m.seek(len(m.recorded.moments) - 1)
+		return nil
+	}
+	if m.view.kept && m.view.press != nil && slices.Contains(inRecording, k.String()) {
+		if cmd, taken := m.view.press(m, k); taken {
+			return cmd
+		}
+	}
+	if i := slices.IndexFunc(views, func(v *view) bool { return v.key == k.String() }); i >= 0 {
+		m.show(views[i])
+		return tea.Batch(m.tick(), m.open())
+	}
+	switch {
+	case key.Matches(k, m.keys.quit):
+		return tea.Quit
+	case key.Matches(k, m.keys.help):
+		m.lay(helpLayer)
+	case key.Matches(k, m.keys.export) && m.view.kept:
+		return m.export()
+	case key.Matches(k, m.keys.values):
+		return m.openValues()
+	case key.Matches(k, m.keys.walk):
+		return m.walk(map[string]int{"left": -1, "right": 1}[k.String()])
+	}
+	return nil
+}
+
+// unrecorded is what a view shows that looks at the network by itself: a case keeps what its tests and its watching saw.
+func (m *model) unrecorded() []string {
+	words := "What this view looks up by itself while it is open is not in the recording. What the tests saw of it stands in the checks (1), " +
+		"and for and against each suspect (9)."
+	if m.view == actsView {
+		words = "This is a recording: nothing can be changed here. What was changed then stands among the values (v)."
+	}
+	lines := append(m.head(), "")
+	for _, line := range wrap(words, m.width-4, 3) {
+		lines = append(lines, "  "+m.theme.faint.Render(line))
+	}
+	return lines
+}
+
+// recordedFoot is the bottom line: where in the recording this is.
+func (m *model) recordedFoot() string {
+	t, r, rec := m.theme, &row{}, m.recorded
+	r.put(t.text, " ")
+	for _, v := range views {
+		style := t.faint
+		words := ""
+		if v == m.view {
+			style, words = t.text, " "+v.name
+		}
+		r.put(t.key, v.key).put(style, words+" ")
+	}
+	r.put(t.text, " ").put(t.key, ", .").put(t.faint, " in time  ").put(t.key, "v").put(t.faint, " values  ").
+		put(t.key, "?").put(t.faint, " help  ")
+	where := "nothing is in it"
+	if n := len(rec.moments); n > 0 {
+		where = fmt.Sprintf("%d of %d: %s", rec.at+1, n, rec.moments[rec.at].What)
+	}
+	where = fit(where, m.width-r.width-2)
+	return r.at(m.width-ansi.StringWidth(where)-1).put(t.accent, where).cut(m.width)
+}
