@@ -58,7 +58,8 @@ func complaintOf(name string) string {
 
 // manifest says what a case is of that begins now.
 func (f *flags) manifest(m machine.Machine, complaint string) casefile.Manifest {
-	out := casefile.Manifest{Version: version(), Began: time.Now(), Permissions: []string{}, Complaint: complaint, Simulated: complaint != ""}
+	out := casefile.Manifest{Version: version(), Began: time.Now(), Permissions: []string{}, Complaint: complaint,
+		Simulated: complaint != ""}
 	if m != nil {
 		p := m.Permissions()
 		for _, one := range []machine.Permission{p.Echo, p.Frames} {

@@ -90,7 +90,8 @@ func TestKeptAndOpened(t *testing.T) {
 	require.Len(t, c.State.Past, 1, "what was asked for before")
 	assert.Equal(t, "weather.kittiwake.example:443", c.State.Past[0].Target)
 	words := fmt.Sprint(ticket.Of(&c.State, ticket.About{Complaint: c.Complaint}))
-	for _, has := range []string{"weather.kittiwake.example:443: The gateway does not answer", "gateway-silent", "Nobody at the ticket counters"} {
+	for _, has := range []string{"weather.kittiwake.example:443: The gateway does not answer", "gateway-silent",
+		"Nobody at the ticket counters"} {
 		assert.Contains(t, words, has)
 	}
 
@@ -178,7 +179,8 @@ func made(t *testing.T, members ...string) []byte {
 
 func TestMadeByAnybody(t *testing.T) {
 	t.Parallel()
-	const head, line = `{"schema":"passepartout.case/1"}`, `{"at":"2026-11-23T09:14:03Z","event":"stopped","data":{"Because":"over"}}` + "\n"
+	const head = `{"schema":"passepartout.case/1"}`
+	const line = `{"at":"2026-11-23T09:14:03Z","event":"stopped","data":{"Because":"over"}}` + "\n"
 	many := []string{"manifest.json", head}
 	for i := range 1001 {
 		many = append(many, fmt.Sprint("m", i), "")

@@ -1,5 +1,5 @@
-// Package casefile keeps a case in a file, and opens it again. While the work goes on, all that happens is appended to a file beside it, and
-// is on the disk within a second: a machine that loses power has lost no more. When the case is closed, the file is made of that.
+// Package casefile keeps a case in a file, and opens it again. While the work goes on, all that happens is appended to a file beside it,
+// and is on the disk within a second: a machine that loses power has lost no more. When the case is closed, the file is made of that.
 package casefile
 
 import (

@@ -56,8 +56,8 @@ func (t Ticket) WriteText(w io.Writer) error {
 }
 
 // marked are the characters that mean something to Markdown (CommonMark 0.31, §2.4).
-var marked = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, ">", `\>`, "|", `\|`, "#", `\#`,
-	"&", `\&`, "!", `\!`, "~", `\~`)
+var marked = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, ">", `\>`, "|", `\|`,
+	"#", `\#`, "&", `\&`, "!", `\!`, "~", `\~`)
 
 // WriteMarkdown writes it as Markdown, with a table a section.
 func (t Ticket) WriteMarkdown(w io.Writer) error {

@@ -46,7 +46,8 @@ func TestTicketInEachFormat(t *testing.T) {
 	require.NoError(t, tell.WriteMarkdown(&md))
 	require.NoError(t, tell.WriteJSON(&js))
 	require.NoError(t, tell.WriteHTML(&page))
-	for _, has := range []string{"2026-11-23 09:14:03 +01:00", "172.27.40.23/24", "outage", "(1m30s)", "Set eth0: gateway 172.27.40.1, taken back",
+	for _, has := range []string{"2026-11-23 09:14:03 +01:00", "172.27.40.23/24", "outage", "(1m30s)",
+		"Set eth0: gateway 172.27.40.1, taken back",
 		"Passepartout 1"} {
 		assert.Contains(t, text.String(), has)
 	}

@@ -17,8 +17,8 @@ func linePage(s *evidence.Set, r verdict.Result, at time.Time) draw.Page {
 	return draw.Page{Title: "The line", At: at, Parts: []draw.Figure{draw.Line{Line: topology.Of(s, r)}}}
 }
 
-// ticketHTML is one file that fetches nothing (CSP Level 3: what is not in it is refused), readable on a telephone and on paper. The template
-// escapes whatever comes from outside by where it stands.
+// ticketHTML is one file that fetches nothing (CSP Level 3: what is not in it is refused), readable on a telephone and on paper. The
+// template escapes whatever comes from outside by where it stands.
 var ticketHTML = template.Must(template.New("report").Parse(`<!DOCTYPE html>
 <html lang="en">
 <head>

@@ -82,6 +82,8 @@ func (m *model) talkPane(width, room int) []string {
 	if len(shown) == 0 {
 		why := "Nothing of DHCP has been heard yet. d asks the servers now; the client's own renewal shows as well. o opens a capture file."
 		switch {
+		case m.recorded != nil:
+			why = "The exchanges that were heard are not in the recording."
 		case v.words != "":
 			why = "No exchange matches."
 		case v.file != nil:

@@ -55,6 +55,10 @@ func bodyOf(m *model, v *view) []string {
 	m.show(v)
 	m.open()
 	lines := strings.Split(ansi.Strip(m.frame().Content), "\n")
+	const heard = "Exchanges" // what is heard is not in the log
+	if at := slices.IndexFunc(lines, func(l string) bool { return strings.TrimSpace(l) == heard }); v == leaseView && at >= 0 {
+		lines = lines[:at+2]
+	}
 	return lines[1 : len(lines)-1]
 }
 

@@ -92,8 +92,9 @@ func (t *Ticket) add(title string, rows []Row) {
 }
 
 func headline(r verdict.Result, s *evidence.Set) string {
-	where := map[zone.Zone]string{zone.None: "no fault found", zone.Host: "fault in this host", zone.LocalSubnet: "fault in the local subnet",
-		zone.Beyond: "fault beyond the gateway"}[r.Zone]
+	where := map[zone.Zone]string{zone.None: "no fault found", zone.Host: "fault in this host",
+		zone.LocalSubnet: "fault in the local subnet",
+		zone.Beyond:      "fault beyond the gateway"}[r.Zone]
 	if where == "" {
 		where = "zone not determined"
 	}
