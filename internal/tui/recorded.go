@@ -99,8 +99,8 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 
 // unrecorded is what a view shows that looks at the network by itself: a case keeps what its tests and its watching saw.
 func (m *model) unrecorded() []string {
-	words := "What this view looks up by itself while it is open is not in the recording. What the tests saw of it stands in the checks (1), " +
-		"and for and against each suspect (9)."
+	words := "What this view looks up by itself while it is open is not in the recording. What the tests saw of it stands in the " +
+		"checks (1), and for and against each suspect (9)."
 	if m.view == actsView {
 		words = "This is a recording: nothing can be changed here. What was changed then stands among the values (v)."
 	}
