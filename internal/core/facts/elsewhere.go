@@ -39,14 +39,16 @@ func (f *Facts) Nearby() (a netip.Addr, hw endpoint.HardwareAddr, sole, yes bool
 	if n, ok := f.Neighbour(f.Gateway); ok {
 		router = append(router, n.Hardware...)
 	}
-	everybodys, _ := f.Neighbour(Nobody)
 	for _, a := range f.NearbyPerhaps() {
 		n, asked := f.Neighbour(a)
 		if !asked || n.Outcome != evidence.Answered || len(n.Hardware) != 1 {
 			continue
 		}
 		hw := n.Hardware[0]
-		if slices.Contains(router, hw) || slices.Contains(everybodys.Hardware, hw) {
+		others := slices.ContainsFunc(f.Neighbours, func(o evidence.Neighbour) bool { // it answers for more of what is not here
+			return o.Asked != a && o.Outcome == evidence.Answered && slices.Contains(o.Hardware, hw) && o.Asked.Is4() && !f.OnLink(o.Asked)
+		})
+		if slices.Contains(router, hw) || others {
 			continue
 		}
 		also := slices.ContainsFunc(f.Neighbours, func(o evidence.Neighbour) bool {

@@ -69,6 +69,11 @@ var elsewhereCases = []testCase{
 		saysNoWay(s)
 		holds(s, facts.Nobody, lockHW)
 	}, zone: zone.Beyond, fault: "destination-unreachable", cleared: []string{"device-in-another-network"}},
+	{name: "somebody answers for the network that it leads to", change: func(s *evidence.Set) {
+		forTheLock(s, lockHW)
+		saysNoWay(s)
+		holds(s, lock.Next(), lockHW)
+	}, zone: zone.Beyond, fault: "destination-unreachable", cleared: []string{"device-in-another-network"}},
 	{name: "nobody on the segment has it", change: func(s *evidence.Set) { forTheLock(s); saysNoWay(s) }, zone: zone.Beyond,
 		fault: "destination-unreachable", cleared: []string{"device-in-another-network"}},
 	{name: "it answers by way of the gateway, and refuses", change: func(s *evidence.Set) {

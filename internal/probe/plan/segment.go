@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
+	"passepartout/internal/guard"
 	"passepartout/internal/probe"
 )
 
@@ -196,17 +198,24 @@ func (r *run) loopback(ctx context.Context, _ subject) {
 	r.observe(evidence.OwnEcho(e))
 }
 
-// nearby asks the segment for an address of another network. Who answers is asked for one that nobody has too, and before it counts: a router
-// that answers for all that it knows a way to (RFC 1027) is no such device.
+// nearby asks the segment for an address of another network. Who answers is asked for two more, and before it counts: one that nobody has,
+// and the one next to it. A router that answers for all that it knows a way to (RFC 1027) is no such device.
 func (r *run) nearby(ctx context.Context, s subject) {
 	n, ok := r.whoHas(ctx, s.addr, neighbourPatience)
 	if !ok {
 		return
 	}
 	if n.Outcome == evidence.Answered {
-		if nobody, ok := r.whoHas(ctx, facts.Nobody, sweepPatience+4*n.RTT); ok && nobody.Outcome == evidence.Answered {
-			r.observe(nobody)
+		var wg sync.WaitGroup
+		for _, other := range []netip.Addr{facts.Nobody, s.addr.Next()} {
+			wg.Go(func() {
+				defer guard.Goroutine()
+				if x, ok := r.whoHas(ctx, other, sweepPatience+4*n.RTT); ok && x.Outcome == evidence.Answered {
+					r.observe(x)
+				}
+			})
 		}
+		wg.Wait()
 	}
 	r.observe(n)
 }
