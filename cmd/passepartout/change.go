@@ -83,7 +83,7 @@ func (q *changing) carryOut(ctx context.Context, why string,
 	if err != nil {
 		return err
 	}
-	known := acting.Learn(ctx, m, e, plan.Ops(), q.sheet, os.Getenv)
+	known := acting.Learn(ctx, m, e, wanted, plan.Ops(), q.sheet, os.Getenv)
 	if wanted.Lease() != nil {
 		delete(known.Leased, iface) // it is this one that holds from now on
 	}

@@ -16,9 +16,9 @@ import (
 // mostAsked is how many addresses are asked about before a change: each takes up to two seconds.
 const mostAsked = 8
 
-// Learn finds out what else counts for a plan: who has the new addresses, whether the new gateways answer, who manages the interfaces, what
+// Learn finds out what else counts for the plan of a change, which are the steps: who has the new addresses, whether the new gateways answer, who manages the interfaces, what
 // the lease says, and whether somebody is logged in by what is changed.
-func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps []change.Op, sheet *site.Sheet,
+func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, c change.Change, steps []change.Op, sheet *site.Sheet,
 	getenv func(string) string) (k change.Known) {
 	k.Manager, k.Leased, k.Held = map[string]string{}, map[string]change.Leased{}, map[netip.Addr]string{}
 	k.Host, k.Home = e.Host, map[string]site.Network{}
@@ -47,7 +47,8 @@ func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, steps [
 		if s.Do == change.AddRoute {
 			a, v4 = s.Via, s.Via.Is4()
 		}
-		if !v4 || asked[a] || len(asked) == mostAsked || s.Do != change.AddRoute && (s.Do != change.AddAddress || e.Owns(a)) {
+		leased := c.Lease() != nil // whoever takes a lease asks by himself, and declines it (RFC 2131 §4.4.1)
+		if !v4 || asked[a] || len(asked) == mostAsked || s.Do != change.AddRoute && (s.Do != change.AddAddress || e.Owns(a) || leased) {
 			continue
 		}
 		asked[a] = true // thousands of routes lead by the same router

@@ -150,7 +150,7 @@ func (m *model) lookAt(p change.Proposal) (tea.Cmd, error) {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 		defer cancel()
-		known := acting.Learn(ctx, machine, e, plan.Ops(), sheet, os.Getenv)
+		known := acting.Learn(ctx, machine, e, p.Change, plan.Ops(), sheet, os.Getenv)
 		plan, err := change.Work(p.Change, from, known)
 		return learntMsg{d, plan, known, err}
 	}, nil
