@@ -16,8 +16,8 @@ import (
 // mostAsked is how many addresses are asked about before a change: each takes up to two seconds.
 const mostAsked = 8
 
-// Learn finds out what else counts for the plan of a change, which are the steps: who has the new addresses, whether the new gateways answer, who manages the interfaces, what
-// the lease says, and whether somebody is logged in by what is changed.
+// Learn finds out what else counts for the steps of a change: who has the new addresses, whether the new gateways answer, who manages the
+// interfaces, what the lease and the site sheet say, and whether somebody is logged in by what is changed.
 func Learn(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, c change.Change, steps []change.Op, sheet *site.Sheet,
 	getenv func(string) string) (k change.Known) {
 	k.Manager, k.Leased, k.Held = map[string]string{}, map[string]change.Leased{}, map[netip.Addr]string{}
