@@ -102,18 +102,25 @@ func addressDifferences(old, now *Interface) (out []Difference) {
 	return out
 }
 
+// without gives those of a list that another lacks. Machines have ten thousand routes, and notices come often.
+func without[T comparable](list, other []T) (out []T) {
+	if slices.Equal(list, other) {
+		return nil
+	}
+	has := make(map[T]bool, len(other))
+	for _, x := range other {
+		has[x] = true
+	}
+	for _, x := range list {
+		if !has[x] {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
 func routeDifference(was, is []Route) string {
-	var gone, come []Route
-	for _, r := range was {
-		if !slices.Contains(is, r) {
-			gone = append(gone, r)
-		}
-	}
-	for _, r := range is {
-		if !slices.Contains(was, r) {
-			come = append(come, r)
-		}
-	}
+	gone, come := without(was, is), without(is, was)
 	byDefault := func(list []Route) (Route, bool) {
 		i := slices.IndexFunc(list, Route.IsDefault)
 		if i < 0 {
