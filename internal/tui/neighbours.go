@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/netip"
 	"strings"
+	"sync"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -59,6 +60,7 @@ var neighboursView = &view{
 // neighboursWatch is what the view holds: the watch over the neighbours, for as long as the case is about one interface.
 type neighboursWatch struct {
 	config   neighbourwatch.Config
+	begin    sync.Mutex            // held by a look: one may still be under way when the view is left and shown again
 	begun    *neighbourwatch.Watch // by the first look; of looks alone
 	ctx      context.Context
 	cancel   context.CancelFunc
@@ -121,6 +123,8 @@ func lookAtNeighbours(m *model) func() any {
 		return nil
 	}
 	return func() any {
+		v.begin.Lock()
+		defer v.begin.Unlock()
 		if v.begun == nil {
 			var err error
 			if v.begun, err = neighbourwatch.Start(v.ctx, v.config); err != nil {
