@@ -9,8 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"passepartout/internal/core/event"
-	"passepartout/internal/core/state"
 	"passepartout/internal/machine/simulated"
 )
 
@@ -48,6 +46,11 @@ func TestValuesAreReadOutAndCopied(t *testing.T) {
 	refused <- errors.New("no space left on device")
 	press(m, "enter")
 	shows(t, m, "not kept in a file: no space left on device")
+	m.Handed = nil
+	assert.Equal(t, tea.SetClipboard("172.27.41.1")(), m.copyOut("172.27.41.1", "gateway")(), "the terminal's own (OSC 52)")
+	for _, r := range m.card.rows {
+		assert.False(t, strings.ContainsAny(r.Value, "\n\r\x1b"), "nothing that came from outside gets there as anything but text")
+	}
 	press(m, "esc")
 	assert.Nil(t, m.top())
 
@@ -61,43 +64,4 @@ func TestValuesAreReadOutAndCopied(t *testing.T) {
 	press(m, "v", "end")
 	shows(t, m, "What was done", "Set eth0: gateway 172.27.40.1", "kept; then: ")
 	assert.Contains(t, m.card.Text(), "no fault found")
-}
-
-// The clipboard is the terminal's own (OSC 52); nothing that came from outside gets there as anything but text.
-func TestCopyingIsTold(t *testing.T) {
-	t.Parallel()
-	m := standing(t, "healthy", simulated.Options{}, nil)
-	press(m, "v")
-	cmd := m.copyOut("172.27.40.1", "gateway")
-	require.NotNil(t, cmd)
-	assert.Equal(t, tea.SetClipboard("172.27.40.1")(), cmd())
-	for _, r := range m.card.rows {
-		assert.NotContains(t, r.Value, "\x1b")
-		assert.False(t, strings.ContainsAny(r.Value, "\n\r"))
-	}
-}
-
-// Whoever keeps the case hears of all that happens in it, one question after the other.
-func TestTheScreensCaseIsHeard(t *testing.T) {
-	t.Parallel()
-	m := standing(t, "healthy", simulated.Options{}, nil)
-	heard := make(chan event.Event, 1<<16)
-	m.Log = func(e event.Event, _ *state.State) { heard <- e }
-	press(m, "t")
-	m.input.SetValue("weather.kittiwake.example:443")
-	press(m, "enter")
-	testsEnd(t, m)
-	press(m, "t")
-	m.input.SetValue("203.0.113.53")
-	press(m, "enter")
-	testsEnd(t, m)
-	m.leave()
-	var s state.State
-	for len(heard) > 0 {
-		s = state.Fold(s, <-heard)
-	}
-	require.Len(t, s.Past, 1)
-	assert.Equal(t, "weather.kittiwake.example:443", s.Past[0].Target)
-	assert.Equal(t, "203.0.113.53", s.Verdict.Set.Target.String())
-	assert.NotEmpty(t, s.Stopped)
 }
