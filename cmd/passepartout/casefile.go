@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/casefile"
-	"passepartout/internal/conductor"
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/ticket"
@@ -25,23 +24,32 @@ func bindCase(cmd *cobra.Command, file *string) {
 	cmd.Flags().StringVar(file, "case", "", "keep all that is seen in FILE"+casefile.Ending+": passepartout report reads it")
 }
 
-// keepCase has all that happens in a case kept in a file; close makes the file of it. Without a name nothing is kept.
-func (f *flags) keepCase(file, complaint string, c *conductor.Config) (close func() error, err error) {
+// listener hears of all that happens in a case.
+type listener func(event.Event, *state.State)
+
+// keepCase has all that happens in a case kept in a file, beside whoever else hears of it; close makes the file of it. Without a name
+// nothing is kept.
+func (f *flags) keepCase(file, complaint string, m machine.Machine, log listener) (_ listener, close func() error, err error) {
 	if file == "" {
-		return func() error { return nil }, nil
+		return log, func() error { return nil }, nil
 	}
-	r, err := casefile.Record(file, f.manifest(c.Machine, complaint))
+	r, err := casefile.Record(file, f.manifest(m, complaint))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	log := c.Log
-	c.Log = func(e event.Event, s *state.State) {
+	return func(e event.Event, s *state.State) {
 		if log != nil {
 			log(e, s)
 		}
 		r.Take(e, s)
+	}, func() error { return r.Close(time.Now()) }, nil
+}
+
+// tellFlaws says what of a case could not be read.
+func tellFlaws(file string, c *casefile.Case) {
+	for _, flaw := range c.Flaws {
+		fmt.Fprintf(os.Stderr, "%s: %s\n", file, flaw)
 	}
-	return func() error { return r.Close(time.Now()) }, nil
 }
 
 // complaintOf is what a demonstration's user says; "" on a live machine.
@@ -84,14 +92,12 @@ asked of any network. The keys , and . go from one moment to the next at which s
 			if err != nil {
 				return err
 			}
-			for _, flaw := range c.Flaws {
-				fmt.Fprintf(os.Stderr, "%s: %s\n", args[0], flaw)
-			}
+			tellFlaws(args[0], c)
 			if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
 				return errNoTerminal
 			}
 			return tui.Run(cmd.Context(), tui.Config{Handed: keepCopied, Version: c.Version, Recorded: &tui.Recording{
-				Name: filepath.Base(args[0]), Timeline: line, Complaint: c.Complaint, Simulated: c.Simulated, Flaws: c.Flaws}})
+				Name: filepath.Base(args[0]), Timeline: line, Complaint: c.Complaint, Simulated: c.Simulated}})
 		},
 	}
 }
@@ -120,9 +126,7 @@ the settings, the names, the way, what happened when, and what was done.`,
 			if err != nil {
 				return err
 			}
-			for _, flaw := range c.Flaws {
-				fmt.Fprintf(os.Stderr, "%s: %s\n", args[0], flaw)
-			}
+			tellFlaws(args[0], c)
 			if again {
 				set, _ := c.State.Shown()
 				if set.Endpoint == nil {

@@ -236,10 +236,11 @@ func (f *flags) checkCommand() *cobra.Command {
 				}
 				c.Answers = append(c.Answers, answer)
 			}
-			closeCase, err := f.keepCase(file, complaintOf(f.scenario), &c)
+			log, closeCase, err := f.keepCase(file, complaintOf(f.scenario), c.Machine, nil)
 			if err != nil {
 				return err
 			}
+			c.Log = log
 			at := time.Now()
 			known, err := conductor.New(cmd.Context(), c).Once()
 			unkept := closeCase()

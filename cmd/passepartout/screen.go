@@ -6,7 +6,6 @@ import (
 	"os"
 
 	"passepartout/internal/acting"
-	"passepartout/internal/conductor"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/nap"
@@ -34,13 +33,12 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	kept := conductor.Config{Machine: m}
-	closeCase, err := f.keepCase(f.keep, "", &kept)
+	log, closeCase, err := f.keepCase(f.keep, "", m, nil)
 	if err != nil {
 		return err
 	}
-	c := tui.Config{Log: kept.Log, Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet, Responder: far,
-		Hand: func(ctx context.Context) (*acting.Hand, error) { return f.hand(ctx, nil) }},
+	c := tui.Config{Log: log, Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet,
+		Responder: far, Hand: func(ctx context.Context) (*acting.Hand, error) { return f.hand(ctx, nil) }},
 		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep,
 		Handed: keepCopied, Version: version()}
 	if f.hands == nil {
@@ -88,16 +86,15 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 	if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
 		return errNoTerminal
 	}
-	kept := conductor.Config{Machine: c.Ground.Machine}
 	complaint := "a demonstration"
 	if len(args) > 0 {
 		complaint = complaintOf(args[0])
 	}
-	closeCase, err := f.keepCase(f.keep, complaint, &kept)
+	log, closeCase, err := f.keepCase(f.keep, complaint, c.Ground.Machine, nil)
 	if err != nil {
 		return err
 	}
-	c.Log = kept.Log
+	c.Log = log
 	return errors.Join(tui.Run(ctx, c), closeCase())
 }
 

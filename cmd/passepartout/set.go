@@ -20,9 +20,10 @@ func (q *changing) act(use, short string, args cobra.PositionalArgs,
 	of func(args []string, e *endpoint.Endpoint, iface string) (change.Change, error)) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: args, Annotations: map[string]string{changes: ""}}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		return q.carryOut(cmd.Context(), whyOf(cmd, args), func(_ acting.Machine, e *endpoint.Endpoint, iface string) (change.Change, error) {
-			return of(args, e, iface)
-		})
+		return q.carryOut(cmd.Context(), whyOf(cmd, args),
+			func(_ acting.Machine, e *endpoint.Endpoint, iface string) (change.Change, error) {
+				return of(args, e, iface)
+			})
 	}
 	return cmd
 }

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -14,7 +13,7 @@ import (
 // visitCommand gives this machine a second address for a while, to reach a device that still has its factory settings.
 func (f *flags) visitCommand() *cobra.Command {
 	q := &changing{flags: f}
-	during := 10 * time.Minute
+	during := change.UsualVisit
 	cmd := &cobra.Command{Use: "visit ADDRESS[/LENGTH]",
 		Short: "A second address for a while, to reach a device with other settings",
 		Long: `Gives the interface a free address in the device's network (/24 unless you say otherwise), beside those

@@ -35,11 +35,11 @@ segment. When anything of that changes, the tests are run again. Ends with Ctrl-
 			ctx, cancel := context.WithCancel(cmd.Context())
 			defer cancel()
 			out := &report.Watch{To: stdout, JSON: f.format == "json"}
-			asked.Asleep, asked.Log = nap.Asleep, out.Take
-			closeCase, err := f.keepCase(file, complaintOf(f.scenario), &asked)
+			log, closeCase, err := f.keepCase(file, complaintOf(f.scenario), asked.Machine, out.Take)
 			if err != nil {
 				return err
 			}
+			asked.Asleep, asked.Log = nap.Asleep, log
 			c := conductor.New(ctx, asked)
 			c.Start()
 			because, failed := follow(ctx, c, out, duration)

@@ -42,13 +42,25 @@ type Case struct {
 }
 
 // Open opens a case, closed or unfinished, and folds all that happened in it. What can be saved of a damaged one is.
-func Open(path string) (*Case, error) { return openWith(path, func(event.Event) {}) }
+func Open(path string) (*Case, error) {
+	var s state.State
+	c, err := openWith(path, func(e event.Event) { s = state.Fold(s, e) })
+	if err != nil {
+		return nil, err
+	}
+	c.State = s
+	return c, nil
+}
 
 // OpenInTime is Open, and gives any moment of the case as well.
 func OpenInTime(path string) (*Case, *state.Timeline, error) {
 	line := &state.Timeline{}
 	c, err := openWith(path, line.Add)
-	return c, line, err
+	if err != nil {
+		return nil, nil, err
+	}
+	c.State = line.End()
+	return c, line, nil
 }
 
 func openWith(path string, take func(event.Event)) (*Case, error) {
@@ -126,7 +138,7 @@ func (c *Case) flaw(format string, args ...any) {
 	c.Flaws = append(c.Flaws, fmt.Sprintf(format, args...))
 }
 
-// read folds a log. Lines that cannot be read are left out, and told; where the last one is cut short, that is the end.
+// read hands out a log. Lines that cannot be read are left out, and told; where the last one is cut short, that is the end.
 func (c *Case) read(log io.Reader) error {
 	s := bufio.NewScanner(log)
 	s.Buffer(make([]byte, 64<<10), event.MostLine)
@@ -137,7 +149,6 @@ func (c *Case) read(log io.Reader) error {
 		}
 		var e event.Event
 		if cut = len(s.Bytes()) > 0 && json.Unmarshal(s.Bytes(), &e) != nil; !cut && len(s.Bytes()) > 0 {
-			c.State = state.Fold(c.State, e)
 			c.take(e)
 			c.Count++
 		}

@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -215,9 +214,6 @@ func (m *model) typeAddress() tea.Cmd {
 	})
 }
 
-// visiting is how long a device in another network is reached.
-const visiting = 10 * time.Minute
-
 // typeDevice asks for a device in another network, and finds an address from which it can be reached.
 func (m *model) typeDevice() tea.Cmd {
 	e := m.endpoint()
@@ -236,13 +232,13 @@ func (m *model) typeDevice() tea.Cmd {
 		m.acts.says = "a free address next to " + device.Addr().String() + " is looked for …"
 		ctx, machine := m.ctx, m.case_.Machine()
 		return m.inBackground("a free address is looked for", func() func(*model) tea.Cmd {
-			c, err := acting.Visit(ctx, machine, e, iface, device, visiting)
+			c, err := acting.Visit(ctx, machine, e, iface, device, change.UsualVisit)
 			return func(m *model) tea.Cmd {
 				if err != nil {
 					m.acts.says = err.Error()
 					return nil
 				}
-				title := fmt.Sprintf("Reach %v for %.0f minutes", device.Addr(), visiting.Minutes())
+				title := fmt.Sprintf("Reach %v for %.0f minutes", device.Addr(), change.UsualVisit.Minutes())
 				p := change.Proposal{Title: title, From: "you", Change: c}
 				cmd := m.lookOr(p)
 				if d := m.acts.draft; d != nil {
@@ -353,7 +349,7 @@ func (h handle) keys() string {
 // lastNext has a draft last as long as comes next of those that it can: now, for good, for a while. What was left out is said.
 func (m *model) lastNext() tea.Cmd {
 	d := m.acts.draft
-	all := []change.Last{{}, {ForGood: true}, {For: visiting}}
+	all := []change.Last{{}, {ForGood: true}, {For: change.UsualVisit}}
 	at := slices.Index(all, d.last)
 	why := ""
 	for i := 1; i < len(all); i++ {

@@ -18,7 +18,6 @@ type Recording struct {
 	Timeline  *state.Timeline
 	Complaint string
 	Simulated bool
-	Flaws     []string // what of it could not be read
 }
 
 // recorded is where in a recording one stands.

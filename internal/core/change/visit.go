@@ -9,6 +9,9 @@ import (
 	"passepartout/internal/core/subnet"
 )
 
+// UsualVisit is how long a device is reached where nobody says otherwise.
+const UsualVisit = 10 * time.Minute
+
 // Visit is a second address for a while, to reach a device that has another network's settings. It goes by itself, and the way to the
 // device with it: nothing but the device is reached by it, so that it is in nobody's way.
 func Visit(iface string, device, own netip.Addr, during time.Duration) Change {

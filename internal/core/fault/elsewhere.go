@@ -3,7 +3,6 @@ package fault
 import (
 	"fmt"
 	"net/netip"
-	"time"
 
 	"passepartout/internal/core/change"
 	"passepartout/internal/core/evidence"
@@ -12,9 +11,6 @@ import (
 )
 
 var elsewhereFaults = []*Fault{DeviceInAnotherNetwork}
-
-// visited is how long a device is reached from a second address.
-const visited = 10 * time.Minute
 
 // elsewherePerhaps reports that the target may be reached by another way than the one that was tried: by another router, or on the segment.
 func elsewherePerhaps(p *facts.Facts) (why string, is bool) {
@@ -75,8 +71,8 @@ takes to set it right.`,
 		}
 		for _, own := range near {
 			if n, asked := p.Neighbour(own); !asked || n.Outcome != evidence.Answered {
-				return f.mends(fmt.Sprintf("Reach %v from %v for %.0f minutes", a, own, visited.Minutes()), "",
-					change.Visit(p.Iface.Name, a, own, visited))
+				return f.mends(fmt.Sprintf("Reach %v from %v for %.0f minutes", a, own, change.UsualVisit.Minutes()), "",
+					change.Visit(p.Iface.Name, a, own, change.UsualVisit))
 			}
 		}
 		return f

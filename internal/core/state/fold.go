@@ -134,9 +134,8 @@ func (s *State) reach(at time.Time) {
 
 // remember keeps what was true until now.
 func (s *State) remember(v Verdict, until time.Time, because string) {
-	p := Past{Target: v.Set.Target.String(), Zone: v.Result.Zone, Fault: v.Result.Fault, Title: v.Title(), Sentence: v.Result.Sentence, From: v.Since, To: until,
-		Because: because,
-		Result:  v.Result, Confidence: v.Result.Confidence}
+	p := Past{Target: v.Set.Target.String(), Zone: v.Result.Zone, Fault: v.Result.Fault, Title: v.Title(),
+		Sentence: v.Result.Sentence, From: v.Since, To: until, Because: because, Result: v.Result, Confidence: v.Result.Confidence}
 	s.Past = kept(s.Past, p, mostPast)
 }
 

@@ -380,7 +380,8 @@ func opened(t *testing.T, path string, at time.Time, check string) {
 	assert.Equal(t, check, b.String(), "judged anew from its file")
 	text := report.TicketOf(&c.State, ticket.About{}).Text()
 	assert.LessOrEqual(t, len(strings.Fields(text)), 500, text)
-	facts := append([]string{r.Zone.String(), string(r.Confidence), r.Sentence, string(r.Fault), set.Endpoint.Host, set.Target.String()}, r.Next...)
+	facts := append([]string{r.Zone.String(), string(r.Confidence), r.Sentence, string(r.Fault), set.Endpoint.Host,
+		set.Target.String()}, r.Next...)
 	if s, ok := r.Suspect(r.Fault); ok && r.Fault != "" {
 		facts = append(facts, s.For...)
 	}
