@@ -30,6 +30,12 @@ func (r Reply) Came() bool {
 	return r.Outcome == Answered || r.Outcome == Refused || r.Outcome == Unreachable || r.Outcome == Expired || r.Outcome == Malformed
 }
 
+// Unheard reports silence: nothing came within the time, or this machine's own system gave up on the next hop's hardware address, after it
+// had asked the segment for it. Which of the two it is depends on when the system began to ask, and says nothing of the network.
+func (r Reply) Unheard() bool {
+	return r.Outcome == Silent || r.Outcome == LocalError && r.Reason == NoNextHop
+}
+
 // ByKernel is the method of a neighbour question that the system put on our behalf.
 const ByKernel = "by the kernel"
 

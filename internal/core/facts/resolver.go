@@ -68,7 +68,7 @@ func (f *Facts) resolvers() (out []ResolverFact) {
 					tried[l.Name].mute = true
 				}
 			case evidence.LocalError:
-				if l.Reason == evidence.NoNextHop { // it left, as far as its hardware address was asked for, and nobody answered
+				if l.Unheard() { // it left, as far as its hardware address was asked for, and nobody answered
 					silent = true
 					if l.AboutTarget() {
 						tried[l.Name].mute = true

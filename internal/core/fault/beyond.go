@@ -245,8 +245,8 @@ func targetSilent(p *facts.Facts) bool {
 	p.EachReply(func(asked netip.Addr, r evidence.Reply, _ int) {
 		for _, a := range p.Addresses {
 			any = any || asked == a
-			if asked == a && r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) || asked == a &&
-				r.Outcome == evidence.LocalError {
+			if asked == a && (r.Came() && (r.From == a || r.Outcome == evidence.Unreachable) ||
+				r.Outcome == evidence.LocalError && !r.Unheard()) {
 				silent = false
 			}
 		}

@@ -98,6 +98,13 @@ var beyondCases = []testCase{
 		s.Discovery.Offers = []evidence.Offer{Offer(16)}
 		s.Handoffs = []evidence.Handoff{{To: ledger, By: Gateway, HopLimit: 64, Reply: Silence()}}
 	}, zone: zone.LocalSubnet, fault: "destination-silent", cleared: []string{"mask-too-wide"}},
+	{name: "the same, asked again while the system gives up on its hardware address", change: func(s *evidence.Set) {
+		wide(s)
+		Interface(s).Addresses[0].Origin = endpoint.ByHand
+		s.Discovery.Offers = []evidence.Offer{Offer(16)}
+		s.Handoffs = []evidence.Handoff{{To: ledger, By: Gateway, HopLimit: 64, Reply: Silence()}}
+		s.Connects[0].Reply = evidence.Reply{Outcome: evidence.LocalError, Reason: evidence.NoNextHop}
+	}, zone: zone.LocalSubnet, fault: "destination-silent", cleared: []string{"mask-too-wide"}},
 	{name: "the hosts file, and DNS is no better", change: func(s *evidence.Set) { inHosts(s, Silence()) }, zone: zone.Beyond,
 		fault: "destination-silent", cleared: []string{"hosts-file-override"}},
 	{name: "neither answer works", change: func(s *evidence.Set) { differs(s, Silence()) }, zone: zone.Beyond,

@@ -293,7 +293,7 @@ func fateOf(r evidence.Reply) series.Fate {
 	switch {
 	case r.Outcome == evidence.Answered:
 		return series.Replied
-	case r.Outcome == evidence.Silent || r.Outcome == evidence.LocalError && r.Reason == evidence.NoNextHop:
+	case r.Unheard():
 		return series.Silent
 	case r.Outcome == evidence.LocalError:
 		return series.NotSent

@@ -52,10 +52,14 @@ func TestScoreOfIndependentFaults(t *testing.T) {
 					for _, a := range r.Verdict.Also {
 						also = append(also, a.Fault)
 					}
+					var bad []string
 					if !slices.Contains(also, other.Expect.Also[0]) {
-						return r, []string{"not told"}
+						bad = append(bad, "not told: "+other.Expect.Also[0])
 					}
-					return r, nil
+					if r.Verdict.Fault != s.Expect.Fault {
+						bad = append(bad, fmt.Sprintf("verdict %q, want %q", r.Verdict.Fault, s.Expect.Fault))
+					}
+					return r, bad
 				})
 				all.Add(1)
 				if assert.Contains(t, also, other.Expect.Also[0], r.Verdict.Sentence) {
