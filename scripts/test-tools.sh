@@ -2,7 +2,7 @@
 # Installs the Debian packages that the namespace and terminal tests use, when that is allowed; otherwise says which tests are skipped.
 PATH="$PATH:/usr/sbin:/sbin:/lib/systemd"
 need=
-for pair in tmux:tmux dnsmasq:dnsmasq-base nft:nftables ethtool:ethtool avahi-daemon:avahi-daemon lldpd:lldpd setpriv:util-linux unshare:util-linux ip:iproute2 sshd:openssh-server ssh:openssh-client busybox:busybox dbus-daemon:dbus \
+for pair in tmux:tmux dnsmasq:dnsmasq-base nft:nftables ethtool:ethtool avahi-daemon:avahi-daemon lldpd:lldpd setpriv:util-linux unshare:util-linux ip:iproute2 sshd:openssh-server ssh:openssh-client busybox:busybox dbus-daemon:dbus pdftotext:poppler-utils \
 	dhclient:isc-dhcp-client dhcpd:isc-dhcp-server dhcrelay:isc-dhcp-relay dhcpcd:dhcpcd-base kea-dhcp4:kea-dhcp4-server NetworkManager:network-manager systemd-networkd:systemd ifup:ifupdown; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || need="$need ${pair##*:}"
 done

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,10 +11,7 @@ import (
 	"passepartout/internal/casefile"
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/state"
-	"passepartout/internal/core/ticket"
-	"passepartout/internal/core/verdict"
 	"passepartout/internal/machine"
-	"passepartout/internal/report"
 	"passepartout/internal/scenario"
 	"passepartout/internal/tui"
 )
@@ -100,48 +96,4 @@ asked of any network. The keys , and . go from one moment to the next at which s
 				Name: filepath.Base(args[0]), Timeline: line, Complaint: c.Complaint, Simulated: c.Simulated}})
 		},
 	}
-}
-
-// reportCommand makes a report of a case that was kept.
-func (f *flags) reportCommand() *cobra.Command {
-	format, again := "text", false
-	cmd := &cobra.Command{
-		Use:   "report FILE",
-		Short: "A report of a case that was kept, for whoever takes it over",
-		Long: `Reads a case that check, watch or the screen has kept with --case, also one that was never closed, and
-writes what the next team asks for: what is asked of them, the verdict, what was ruled out and by what,
-the settings, the names, the way, what happened when, and what was done.`,
-		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			writers := map[string]func(report.Ticket) error{
-				"text": func(t report.Ticket) error { return t.WriteText(stdout) },
-				"md":   func(t report.Ticket) error { return t.WriteMarkdown(stdout) },
-				"html": func(t report.Ticket) error { return t.WriteHTML(stdout) },
-				"json": func(t report.Ticket) error { return t.WriteJSON(stdout) }}
-			write, ok := writers[format]
-			if !ok {
-				return fmt.Errorf("--format %q: give text, md, html or json", format)
-			}
-			c, err := casefile.Open(args[0])
-			if err != nil {
-				return err
-			}
-			tellFlaws(args[0], c)
-			if again {
-				set, _ := c.State.Shown()
-				if set.Endpoint == nil {
-					return errors.New("no tests are in it that could be judged")
-				}
-				result := verdict.Judge(set)
-				if err := report.CheckJSON(stdout, c.Began, set, result); err != nil {
-					return err
-				}
-				return exitOf(result.Zone)
-			}
-			return write(report.TicketOf(&c.State, ticket.About{Complaint: c.Complaint, Version: c.Version, Simulated: c.Simulated}))
-		},
-	}
-	cmd.Flags().StringVar(&format, "format", "text", "text, md (Markdown), html or json")
-	cmd.Flags().BoolVar(&again, "rejudge", false, "judge what was seen by this version, and write it as check does, as JSON")
-	return cmd
 }

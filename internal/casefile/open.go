@@ -39,13 +39,15 @@ type Case struct {
 	Count int // of its events
 
 	take func(event.Event)
+	// line is what is read in the place of a line of the log; nil: the line itself.
+	line func([]byte) ([]byte, error)
 }
 
 // Open opens a case, closed or unfinished, and folds all that happened in it. What can be saved of a damaged one is.
 func Open(path string) (*Case, error) {
 	var s state.State
-	c, err := openWith(path, func(e event.Event) { s = state.Fold(s, e) })
-	if err != nil {
+	c := &Case{take: func(e event.Event) { s = state.Fold(s, e) }}
+	if err := c.open(path); err != nil {
 		return nil, err
 	}
 	c.State = s
@@ -55,68 +57,66 @@ func Open(path string) (*Case, error) {
 // OpenInTime is Open, and gives any moment of the case as well.
 func OpenInTime(path string) (*Case, *state.Timeline, error) {
 	line := &state.Timeline{}
-	c, err := openWith(path, line.Add)
-	if err != nil {
+	c := &Case{take: line.Add}
+	if err := c.open(path); err != nil {
 		return nil, nil, err
 	}
 	c.State = line.End()
 	return c, line, nil
 }
 
-func openWith(path string, take func(event.Event)) (*Case, error) {
+func (c *Case) open(path string) error {
 	f, err := plainfile.Open(path)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer f.Close()
-	c, err := open(f, take)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", wiretext.Clean(filepath.Base(path)), err)
+	if err := c.from(f); err != nil {
+		return fmt.Errorf("%s: %w", wiretext.Clean(filepath.Base(path)), err)
 	}
-	return c, nil
+	return nil
 }
 
-func open(f *os.File, take func(event.Event)) (*Case, error) {
+func (c *Case) from(f *os.File) error {
 	info, err := f.Stat()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	var magic [2]byte
 	if _, err := f.ReadAt(magic[:], 0); err == nil && magic == [2]byte{0x1f, 0x8b} { // RFC 1952 §2.3.1
 		m, log, err := unpack(f)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		c := &Case{Manifest: m, take: take}
+		c.Manifest = m
 		c.flaw("it was not closed: it ends where the machine or the program stood still")
-		return c, c.read(log)
+		return c.read(log)
 	}
 	z, err := zip.NewReader(f, info.Size())
 	switch {
 	case err != nil:
-		return nil, errors.New("it is no case, or is cut short: a case is a zip file")
+		return errors.New("it is no case, or is cut short: a case is a zip file")
 	case len(z.File) > mostMembers:
-		return nil, fmt.Errorf("it has %d members; a case has at most %d", len(z.File), mostMembers)
+		return fmt.Errorf("it has %d members; a case has at most %d", len(z.File), mostMembers)
 	}
-	c := &Case{take: take}
 	raw, err := member(z, manifestName, mostManifest)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := json.NewDecoder(raw).Decode(&c.Manifest); err != nil {
-		return nil, errors.New("its manifest cannot be read: it is no case")
+		return errors.New("its manifest cannot be read: it is no case")
 	}
 	switch name, number, _ := strings.Cut(c.Schema, "/"); {
 	case name != "passepartout.case":
-		return nil, errors.New("it is no case: its manifest says so")
+		return errors.New("it is no case: its manifest says so")
 	case number != "1":
 		c.flaw("it is of a later version (%s): what this one does not know is left out", wiretext.Clip(c.Schema))
 	}
 	log, err := member(z, eventsName, mostEvents)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return c, c.read(log)
+	return c.read(log)
 }
 
 // member opens one by its name alone: nothing is ever written to where a name in an archive leads.
@@ -147,8 +147,12 @@ func (c *Case) read(log io.Reader) error {
 		if cut {
 			unread++
 		}
-		var e event.Event
-		if cut = len(s.Bytes()) > 0 && json.Unmarshal(s.Bytes(), &e) != nil; !cut && len(s.Bytes()) > 0 {
+		if len(s.Bytes()) == 0 {
+			cut = false
+			continue
+		}
+		e, err := c.event(s.Bytes())
+		if cut = err != nil; !cut {
 			c.take(e)
 			c.Count++
 		}
@@ -163,6 +167,15 @@ func (c *Case) read(log io.Reader) error {
 		return errors.New("nothing is written in it")
 	}
 	return nil
+}
+
+func (c *Case) event(line []byte) (e event.Event, err error) {
+	if c.line != nil {
+		if line, err = c.line(line); err != nil {
+			return e, err
+		}
+	}
+	return e, json.Unmarshal(line, &e)
 }
 
 func firstLine(from io.Reader) (line []byte, rest io.Reader, err error) {
@@ -192,23 +205,31 @@ func finish(from, to string, m Manifest) error {
 		return err
 	}
 	return plainfile.WritePrivate(to, func(w io.Writer) error {
-		z := zip.NewWriter(w)
-		head, err := z.CreateHeader(&zip.FileHeader{Name: manifestName, Method: zip.Deflate, Modified: m.Closed})
-		if err != nil {
+		return pack(w, m, func(body io.Writer) error {
+			_, err := io.Copy(body, log)
 			return err
-		}
-		e := json.NewEncoder(head)
-		e.SetIndent("", "  ")
-		if err := e.Encode(m); err != nil {
-			return err
-		}
-		body, err := z.CreateHeader(&zip.FileHeader{Name: eventsName, Method: zip.Deflate, Modified: m.Closed})
-		if err != nil {
-			return err
-		}
-		if _, err := io.Copy(body, log); err != nil {
-			return err
-		}
-		return z.Close()
+		})
 	})
+}
+
+// pack writes a closed case, with the log that a function writes.
+func pack(w io.Writer, m Manifest, log func(io.Writer) error) error {
+	z := zip.NewWriter(w)
+	head, err := z.CreateHeader(&zip.FileHeader{Name: manifestName, Method: zip.Deflate, Modified: m.Closed})
+	if err != nil {
+		return err
+	}
+	e := json.NewEncoder(head)
+	e.SetIndent("", "  ")
+	if err := e.Encode(m); err != nil {
+		return err
+	}
+	body, err := z.CreateHeader(&zip.FileHeader{Name: eventsName, Method: zip.Deflate, Modified: m.Closed})
+	if err != nil {
+		return err
+	}
+	if err := log(body); err != nil {
+		return err
+	}
+	return z.Close()
 }

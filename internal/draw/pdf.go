@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"io"
 	"math"
+	"time"
 
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
 	"codeberg.org/go-fonts/liberation/liberationsansregular"
@@ -31,23 +32,35 @@ var _ vg.Canvas = (*pdf)(nil)
 
 func (p Page) writePDF(w io.Writer) error {
 	height := p.height()
-	d := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: pageWidth.Points(), Ht: height.Points()}})
-	d.SetCreationDate(p.At)
-	d.SetModificationDate(p.At)
-	d.SetCatalogSort(true)
-	d.SetAutoPageBreak(false, 0)
-	d.SetTitle(clean(p.Title), true)
-	d.SetCreator("Passepartout", true)
-	d.AddUTF8FontFromBytes("sans", "", liberationsansregular.TTF)
-	d.AddUTF8FontFromBytes("sans", "B", liberationsansbold.TTF)
+	d := newPDF(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: pageWidth.Points(), Ht: height.Points()}}, p.Title, p.At)
 	d.AddPage()
-	c := &pdf{d: d, state: pdfState{color: color.Black, width: 1}}
-	d.TransformBegin()
-	d.TransformTranslate(0, height.Points()) // the origin is at the bottom, and y grows upwards
-	d.TransformScale(100, -100, 0, 0)
+	c := newCanvas(d)
+	c.upwards(height)
 	p.draw(c)
 	d.TransformEnd()
 	return d.Output(w)
+}
+
+func newPDF(init *fpdf.InitType, title string, at time.Time) *fpdf.Fpdf {
+	d := fpdf.NewCustom(init)
+	d.SetCreationDate(at)
+	d.SetModificationDate(at)
+	d.SetCatalogSort(true)
+	d.SetAutoPageBreak(false, 0)
+	d.SetTitle(clean(title), true)
+	d.SetCreator("Passepartout", true)
+	d.AddUTF8FontFromBytes("sans", "", liberationsansregular.TTF)
+	d.AddUTF8FontFromBytes("sans", "B", liberationsansbold.TTF)
+	return d
+}
+
+func newCanvas(d *fpdf.Fpdf) *pdf { return &pdf{d: d, state: pdfState{color: color.Black, width: 1}} }
+
+// upwards puts the origin of a page of that height at the bottom, from where y grows upwards, until the transformation ends.
+func (c *pdf) upwards(height vg.Length) {
+	c.d.TransformBegin()
+	c.d.TransformTranslate(0, height.Points())
+	c.d.TransformScale(100, -100, 0, 0)
 }
 
 func (c *pdf) SetLineWidth(w vg.Length) { c.state.width = w; c.d.SetLineWidth(w.Points()) }

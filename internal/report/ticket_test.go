@@ -1,7 +1,9 @@
 package report_test
 
 import (
+	"bytes"
 	"encoding/json"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -96,4 +98,28 @@ func TestThePageFetchesNothing(t *testing.T) {
 	}
 	assert.Equal(t, 1, drawn, "the line")
 	assert.Contains(t, words, "<script>alert(1)</script>", "shown, and not run")
+}
+
+// The document has a few pages whose text can be searched, also where one word is longer than a line, and is the same each time.
+func TestTheDocumentIsSearchable(t *testing.T) {
+	var b, again bytes.Buffer
+	made := report.TicketOf(handedOver(), ticket.About{Complaint: hostile + strings.Repeat("wideword", 40)})
+	require.NoError(t, made.WritePDF(&b))
+	require.NoError(t, made.WritePDF(&again))
+	assert.Equal(t, b.Bytes(), again.Bytes())
+	pages := bytes.Count(b.Bytes(), []byte("/Type /Page\n")) + bytes.Count(b.Bytes(), []byte("/Type /Page "))
+	assert.Contains(t, []int{1, 2, 3}, pages)
+	if _, err := exec.LookPath("pdftotext"); err != nil {
+		t.Skip("pdftotext is not installed: the words in the PDF are not read")
+	}
+	cmd := exec.Command("pdftotext", "-raw", "-", "-")
+	cmd.Stdin = &b
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	bare := func(s string) string { return strings.Join(strings.Fields(s), "") }
+	for _, section := range made.Sections {
+		for _, row := range section.Rows {
+			assert.Contains(t, bare(string(out)), bare(row.Value), row.Name)
+		}
+	}
 }

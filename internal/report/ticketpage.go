@@ -71,3 +71,19 @@ func (t Ticket) WriteHTML(w io.Writer) error {
 		Line template.HTML
 	}{t, line})
 }
+
+// WritePDF writes it as a document of some pages, with the line drawn where there is one.
+func (t Ticket) WritePDF(w io.Writer) error {
+	d := draw.Document{Title: t.Title, At: t.At, Lead: "Asked of you", List: t.Asked}
+	if t.Set != nil && t.Set.Endpoint != nil {
+		d.Figure = draw.Line{Line: topology.Of(t.Set, t.Result)}
+	}
+	for _, s := range t.Sections {
+		part := draw.Section{Title: s.Title}
+		for _, r := range s.Rows {
+			part.Rows = append(part.Rows, [2]string{r.Name, r.Value})
+		}
+		d.Sections = append(d.Sections, part)
+	}
+	return d.WritePDF(w)
+}

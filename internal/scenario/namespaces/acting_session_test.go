@@ -34,7 +34,8 @@ func loginTo(t *testing.T, l *namespaces.Lab) func(command string) *exec.Cmd {
 	require.NoError(t, os.WriteFile(at("sshd_config"), fmt.Appendf(nil, "Port 2222\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\n"+
 		"PermitRootLogin yes\nUsePAM no\nPidFile none\n", at("host"), at("user.pub")), 0o600))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd(8)
-	_, stop, err := l.Start(namespaces.Root, server, "-D", "-f", at("sshd_config"))
+	// Who runs tests beside a shell's other work has interrupts ignored, and so has a server that they start (sh(1), asynchronous lists).
+	_, stop, err := l.Start(namespaces.Root, "env", "--default-signal=INT", server, "-D", "-f", at("sshd_config"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = stop() })
 	return func(command string) *exec.Cmd {

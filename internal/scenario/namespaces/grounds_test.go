@@ -363,6 +363,9 @@ func runSimulated(t *testing.T, s *scenario.Scenario, p simulated.Privilege) (r 
 	var b strings.Builder
 	require.NoError(t, report.CheckJSON(&b, site.Began, &known.Round.Set, known.Round.Result))
 	require.NoError(t, json.Unmarshal([]byte(b.String()), &r))
+	if *every || ofEachFault()[s.Name] {
+		redacted(t, kept, log.Bytes(), r)
+	}
 	fromLog(t, &log, &last, site.Began, b.String())
 	opened(t, kept, site.Began, b.String())
 	return r
