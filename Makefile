@@ -1,4 +1,4 @@
-.PHONY: demo test attack bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy bench-acting build screenshots fuzz check
+.PHONY: demo test attack bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy bench-acting bench-case build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
@@ -70,6 +70,10 @@ bench-notice: ## how long after a break, and a repair, the verdict says so and i
 bench-healthy: ## a sound site in namespaces, watched for ten minutes beside a busy core: the verdict does not change
 	sh scripts/test-tools.sh
 	go test -count=1 -v -timeout 15m -run 'TestHealthyBesideABusyCore' ./internal/scenario/namespaces -every | grep -E '^beside|^(ok|FAIL)|truth|  [0-9]'
+
+bench-case: ## a case that is killed at 200 moments, and whose disk fills at 50 sizes; a day of watching kept and opened; stand-ins in every scenario (five minutes)
+	go test -count=1 -v -run 'TestKilled|TestDiskFull|TestADay' ./internal/casefile -every | grep -E '^case|^(ok|FAIL)|--- FAIL'
+	go test -count=1 -v -parallel 8 -run 'TestSimulatedGround/simulated$$' ./internal/scenario/namespaces -every | grep -E '^(simulated|case)|^(ok|FAIL)|--- FAIL'
 
 bench-acting: ## what is mended by keys and by commands, on both grounds, how the guard takes back, and how soon a plan is shown (two minutes)
 	sh scripts/test-tools.sh

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"flag"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -11,6 +12,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -31,8 +34,11 @@ import (
 // writing names the file that a copy of this test program writes a case into, until it is killed or cannot.
 const writing = "PASSEPARTOUT_TEST_CASE"
 
+// every has all the moments and sizes tried that the bars ask for; CI tries some.
+var every = flag.Bool("every", false, "kill at 200 moments, fill the disk at 50 sizes")
+
 func TestMain(m *testing.M) {
-	if path := os.Getenv(writing); path != "" {
+	if path := os.Getenv(writing); path != "" { // before flags are read: a copy has none
 		writeOn(path)
 		return
 	}
@@ -230,46 +236,78 @@ func TestMadeByAnybody(t *testing.T) {
 func TestKilled(t *testing.T) {
 	t.Parallel()
 	runs := 6
-	if testing.Short() {
+	switch {
+	case testing.Short():
 		runs = 1
+	case *every:
+		runs = 200
 	}
+	var lost, kept atomic.Int32
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, 8)
 	for range runs {
-		path := filepath.Join(t.TempDir(), "killed.case")
-		cmd := exec.Command(os.Args[0])
-		cmd.Env = append(os.Environ(), writing+"="+path)
-		out, err := cmd.StdoutPipe()
-		require.NoError(t, err)
-		require.NoError(t, cmd.Start())
-		type said struct {
-			n  int
-			at time.Time
-		}
-		var all []said
-		kill := time.Now().Add(1200*time.Millisecond + rand.N(1500*time.Millisecond))
-		for s := bufio.NewScanner(out); s.Scan(); {
-			n := 0
-			_, _ = fmt.Sscan(s.Text(), &n)
-			all = append(all, said{n, time.Now()})
-			if time.Now().After(kill) {
-				_ = cmd.Process.Kill()
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			if killed(t) {
+				kept.Add(1)
+			} else {
+				lost.Add(1)
 			}
-		}
-		_ = cmd.Wait()
-		c, err := casefile.Open(path + casefile.Unfinished)
-		require.NoError(t, err)
-		for i := len(all) - 1; i >= 0; i-- {
-			if kill.Sub(all[i].at) > time.Second {
-				assert.Greater(t, c.Count, all[i].n, "of %d", len(all))
-				break
-			}
+		})
+	}
+	wg.Wait()
+	fmt.Printf("case, killed at %d moments: all of up to a second before is there in %d, not in %d\n", runs, kept.Load(), lost.Load())
+}
+
+// killed kills a program that writes a case, and reports whether all was there of up to a second before.
+func killed(t *testing.T) bool {
+	path := filepath.Join(t.TempDir(), fmt.Sprintf("killed-%x.case", rand.Uint64()))
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), writing+"="+path)
+	out, err := cmd.StdoutPipe()
+	if !assert.NoError(t, err) || !assert.NoError(t, cmd.Start()) {
+		return false
+	}
+	type said struct {
+		n  int
+		at time.Time
+	}
+	var all []said
+	kill := time.Now().Add(1200*time.Millisecond + rand.N(1500*time.Millisecond))
+	for s := bufio.NewScanner(out); s.Scan(); {
+		n := 0
+		_, _ = fmt.Sscan(s.Text(), &n)
+		all = append(all, said{n, time.Now()})
+		if time.Now().After(kill) {
+			_ = cmd.Process.Kill()
 		}
 	}
+	_ = cmd.Wait()
+	c, err := casefile.Open(path + casefile.Unfinished)
+	if !assert.NoError(t, err) {
+		return false
+	}
+	for i := len(all) - 1; i >= 0; i-- {
+		if kill.Sub(all[i].at) > time.Second {
+			return assert.Greater(t, c.Count, all[i].n, "of %d", len(all))
+		}
+	}
+	return true
 }
 
 // Where the disk fills, that is told, and what was written before can be opened.
 func TestDiskFull(t *testing.T) {
 	t.Parallel()
-	for _, blocks := range []int{1, 2, 9, 40} { // of 512 octets (sh(1), ulimit)
+	sizes := []int{1, 2, 9, 40} // in blocks of 512 octets (sh(1), ulimit)
+	if *every {
+		sizes = sizes[:0]
+		for n := range 50 {
+			sizes = append(sizes, n+1)
+		}
+	}
+	defer func() { fmt.Printf("case, a disk that fills: %d sizes\n", len(sizes)) }()
+	for _, blocks := range sizes {
 		path := filepath.Join(t.TempDir(), "full.case")
 		cmd := exec.Command("sh", "-c", fmt.Sprintf("ulimit -f %d; exec %q", blocks, os.Args[0]))
 		cmd.Env = append(os.Environ(), writing+"="+path)

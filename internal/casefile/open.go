@@ -175,7 +175,7 @@ func (c *Case) event(line []byte) (e event.Event, err error) {
 			return e, err
 		}
 	}
-	return e, json.Unmarshal(line, &e)
+	return event.Parse(line)
 }
 
 func firstLine(from io.Reader) (line []byte, rest io.Reader, err error) {

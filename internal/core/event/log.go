@@ -119,8 +119,8 @@ func Read(from io.Reader, take func(Event) error) error {
 		if len(s.Bytes()) == 0 {
 			continue
 		}
-		var e Event
-		if err := json.Unmarshal(s.Bytes(), &e); err != nil {
+		e, err := Parse(s.Bytes())
+		if err != nil {
 			return fmt.Errorf("line %d: %w", n, err)
 		}
 		if err := take(e); err != nil {

@@ -16,6 +16,12 @@ import (
 
 // Fold gives the state after one more event. States that were handed out before stay as they were.
 func Fold(s State, e event.Event) State {
+	s.take(e)
+	return s
+}
+
+// take makes of a state what it is after one more event. What it points at is not changed: copies of it stay as they were.
+func (s *State) take(e event.Event) {
 	s.At = e.At
 	if s.Began.IsZero() {
 		s.Began = e.At
@@ -56,7 +62,6 @@ func Fold(s State, e event.Event) State {
 		s.Stopped = b.Because
 	}
 	s.stand(e.At)
-	return s
 }
 
 func (s *State) begin(at time.Time, b event.Began) {

@@ -33,9 +33,14 @@ func (t *Timeline) Add(e event.Event) {
 	if len(t.events)%betweenMarks == 0 {
 		t.marks = append(t.marks, t.last)
 	}
-	was := t.last
+	var was State
+	if _, probe := e.Body.(event.Probed); probe { // most are, and only the standing can follow from one
+		was.Verdict.Standing = t.last.Verdict.Standing
+	} else {
+		was = t.last
+	}
 	t.events = append(t.events, e)
-	t.last = Fold(t.last, e)
+	t.last.take(e)
 	if what := told(&was, &t.last, e); what != "" && len(t.moments) < mostMoments {
 		if n := len(t.moments); n > 0 && t.moments[n-1].What == what && e.At.Sub(t.moments[n-1].At) < time.Second {
 			t.moments[n-1].At = e.At // the same in steps: what is shown is how it ended
@@ -98,7 +103,7 @@ func (t *Timeline) At(at time.Time) State {
 	mark := min((n-1)/betweenMarks, len(t.marks)-1)
 	s := t.marks[mark]
 	for _, e := range t.events[mark*betweenMarks : n] {
-		s = Fold(s, e)
+		s.take(e)
 	}
 	return s
 }
