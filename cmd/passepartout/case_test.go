@@ -137,3 +137,40 @@ func TestACaseIsHandedOutWithStandIns(t *testing.T) {
 	_, _, status = run(t, "report", outside, "--rejudge")
 	assert.Equal(t, 1, status)
 }
+
+// What the screen keeps by itself is listed, closed where it was left, and thrown away.
+func TestCasesAreListed(t *testing.T) {
+	t.Parallel()
+	state := t.TempDir()
+	at := func(args ...string) (string, string, int) { return runAt(t, state, args...) }
+	out, _, status := at("cases")
+	assert.Equal(t, []any{"No case is kept here.\n", 0}, []any{out, status})
+	shelf := filepath.Join(state, "passepartout", "cases")
+	require.NoError(t, os.MkdirAll(shelf, 0o700))
+	file := filepath.Join(shelf, "2026-11-23-091403.case")
+	_, errs, status := at("check", "--scenario", "gateway-silent", "--case", file)
+	require.Equal(t, 1, status, errs)
+	out, _, _ = at("cases")
+	for _, has := range []string{"closed", "ticket-03  bookings.kittiwake.example:443", file} {
+		assert.Contains(t, out, has)
+	}
+	out, _, _ = at("cases", "--format", "json")
+	var list struct {
+		Schema string
+		Cases  []struct{ Path, Standing, Host string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &list))
+	require.Len(t, list.Cases, 1)
+	assert.Equal(t, []string{"passepartout.cases/1", file, "closed", "ticket-03"},
+		[]string{list.Schema, list.Cases[0].Path, list.Cases[0].Standing, list.Cases[0].Host})
+	for _, c := range []struct {
+		args, says string
+		status     int
+	}{{"cases --close 2026-11-23-091403", "is closed", 3}, {"cases --throw nosuch", "no case nosuch is kept here", 3},
+		{"cases --throw 2026-11-23-091403", "thrown away", 0}} {
+		out, errs, status := at(strings.Fields(c.args)...)
+		assert.Equal(t, c.status, status)
+		assert.Contains(t, out+errs, c.says)
+	}
+	assert.NoFileExists(t, file)
+}

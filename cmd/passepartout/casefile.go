@@ -6,18 +6,58 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/casefile"
 	"passepartout/internal/core/event"
 	"passepartout/internal/core/state"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine"
 	"passepartout/internal/scenario"
 	"passepartout/internal/tui"
 )
 
 func bindCase(cmd *cobra.Command, file *string) {
-	cmd.Flags().StringVar(file, "case", "", "keep all that is seen in FILE"+casefile.Ending+": passepartout report reads it")
+	cmd.Flags().StringVar(file, "case", "", "keep all that is seen in FILE"+casefile.Ending+": passepartout report reads it; the screen keeps it by itself, unless \"none\" is given")
+}
+
+// keptNowhere is what is given for a case that shall not be kept.
+const keptNowhere = "none"
+
+// shelf is where the screen keeps cases by itself.
+func shelf() casefile.Shelf {
+	return casefile.Shelf(filepath.Join(xdg.StateHome, "passepartout", "cases"))
+}
+
+// onShelf is where the screen's case is kept where no file was named, and what there is to say of cases that were left; "" where that is
+// not to be had: nobody is kept from looking by that.
+func (f *flags) onShelf() (file, left string) {
+	if f.keep != "" {
+		return f.keep, ""
+	}
+	all, err := shelf().List()
+	if err == nil {
+		err = shelf().Tidy()
+	}
+	if err == nil {
+		file, err = shelf().Fresh(time.Now())
+	}
+	if err != nil {
+		return "", "This case is not kept: " + wiretext.Clean(err.Error())
+	}
+	n := 0
+	for _, k := range all {
+		if k.Left {
+			n++
+			left = fmt.Sprintf("An unfinished case of %s (%s): passepartout cases opens, closes or throws it away.",
+				k.Began.Local().Format("2 January, 15:04"), wiretext.Clip(k.Target))
+		}
+	}
+	if n > 1 {
+		left = fmt.Sprintf("%d unfinished cases: passepartout cases opens, closes or throws them away.", n)
+	}
+	return file, left
 }
 
 // listener hears of all that happens in a case.
@@ -26,7 +66,7 @@ type listener func(event.Event, *state.State)
 // keepCase has all that happens in a case kept in a file, beside whoever else hears of it; close makes the file of it. Without a name
 // nothing is kept.
 func (f *flags) keepCase(file, complaint string, m machine.Machine, log listener) (_ listener, close func() error, err error) {
-	if file == "" {
+	if file == "" || file == keptNowhere {
 		return log, func() error { return nil }, nil
 	}
 	r, err := casefile.Record(file, f.manifest(m, complaint))

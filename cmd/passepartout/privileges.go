@@ -18,7 +18,7 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 	}
 	keep, folders := privilege.Keep{Read: true}, []string(nil)
 	switch cmd.Name() {
-	case "open", "report": // a file is read, and nobody is asked
+	case "open", "report", "translate", "cases": // files are read and written, and nobody is asked
 		keep.Write = true
 	case "demo":
 		keep.Write = true

@@ -44,10 +44,15 @@ func TestMain(m *testing.M) {
 
 // run runs the program without a terminal.
 func run(t *testing.T, args ...string) (stdout, stderr string, status int) {
+	return runAt(t, t.TempDir(), args...)
+}
+
+// runAt is run with a state folder that others have used, or will use.
+func runAt(t *testing.T, state string, args ...string) (stdout, stderr string, status int) {
 	var out, errs bytes.Buffer
 	cmd := exec.Command(binary, args...)
 	cmd.Stdout, cmd.Stderr = &out, &errs
-	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
 	err := cmd.Run()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {

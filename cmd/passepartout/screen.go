@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 
 	"passepartout/internal/acting"
@@ -33,18 +34,23 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		return err
 	}
 	recent := tui.OpenRecent()
-	log, closeCase, err := f.keepCase(f.keep, "", m, nil)
+	file, left := f.onShelf()
+	log, closeCase, err := f.keepCase(file, "", m, nil)
 	if err != nil {
 		return err
 	}
 	c := tui.Config{Log: log, Ground: tui.Ground{Machine: m, Interface: f.iface, Targets: recent.Targets(), Sheet: f.sheet,
 		Responder: far, Hand: func(ctx context.Context) (*acting.Hand, error) { return f.hand(ctx, nil) }},
 		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep,
-		Handed: keepCopied, Version: version()}
+		Handed: keepCopied, Version: version(), Left: left}
 	if f.hands == nil {
 		c.Ground.Needs = "this needs cap_net_admin: passepartout as root, or by somebody who may"
 	}
-	return errors.Join(tui.Run(ctx, c), closeCase())
+	err = errors.Join(tui.Run(ctx, c), closeCase())
+	if _, gone := os.Stat(file); f.keep == "" && gone == nil {
+		fmt.Fprintf(os.Stderr, "the case is kept in %s\n", file)
+	}
+	return err
 }
 
 // demo opens full-screen on a simulated site, with a choice of complaints when none was named.

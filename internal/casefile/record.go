@@ -52,6 +52,7 @@ type Recorder struct {
 	pack     *gzip.Writer
 	events   *event.Writer
 	dirty    bool
+	taken    bool // anything at all
 	err      error
 	stop     chan struct{}
 	stopped  sync.WaitGroup
@@ -74,6 +75,7 @@ func Record(path string, m Manifest) (*Recorder, error) {
 	if err != nil {
 		return nil, told(path, err)
 	}
+	hold(f)
 	m.Schema = Schema
 	r := &Recorder{path: path, manifest: m, file: f, pack: gzip.NewWriter(f), stop: make(chan struct{})}
 	r.events = event.NewWriter(r.pack)
@@ -132,12 +134,17 @@ func (r *Recorder) flush() error {
 func (r *Recorder) Take(e event.Event, _ *state.State) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if b, ok := e.Body.(event.Began); ok && r.manifest.Host == "" && b.Endpoint != nil {
-		r.manifest.Host, r.manifest.Target = b.Endpoint.Host, b.Question.Target.String()
-	}
+	r.manifest.know(e)
 	if r.err == nil {
 		r.err = r.events.Write(e)
-		r.dirty = true
+		r.dirty, r.taken = true, true
+	}
+}
+
+// know takes from an event of whom the case is, where that is not known.
+func (m *Manifest) know(e event.Event) {
+	if b, ok := e.Body.(event.Began); ok && m.Host == "" && b.Endpoint != nil {
+		m.Host, m.Target = b.Endpoint.Host, b.Question.Target.String()
 	}
 }
 
@@ -157,15 +164,19 @@ func (r *Recorder) Close(at time.Time) error {
 	r.stopped.Wait()
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	err := errors.Join(r.err, r.pack.Close(), r.file.Sync(), r.file.Close())
-	if err != nil {
+	err := errors.Join(r.err, r.pack.Close(), r.file.Sync())
+	if err == nil && r.taken { // else nothing was asked: there is no case
+		r.manifest.Closed = at
+		err = finish(r.path+Unfinished, r.path, r.manifest)
+	}
+	removed := err == nil && os.Remove(r.path+Unfinished) == nil // while it is held: nobody else takes it for one that was left
+	if err = errors.Join(err, r.file.Close()); err != nil {
 		return told(r.path, err)
 	}
-	r.manifest.Closed = at
-	if err := finish(r.path+Unfinished, r.path, r.manifest); err != nil {
-		return told(r.path, err)
+	if removed {
+		return nil
 	}
-	return os.Remove(r.path + Unfinished)
+	return os.Remove(r.path + Unfinished) // there are systems on which no file is removed that is open
 }
 
 // told says in one line why a case could not be written: of several causes the first.

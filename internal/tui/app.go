@@ -60,6 +60,7 @@ type Config struct {
 	Cases    []Case // a demonstration: scenarios to choose from
 	Open     func(name string) (Ground, error)
 	Remember func(target string)                        // called for each target that was asked for
+	Left     string                                     // what there is to say of cases that were left, before anything is asked; "": nothing
 	Handed   func(text string) (path string, err error) // keeps what was copied in a file; nil: it is not
 	Version  string
 	Recorded *Recording                      // a case to be looked at, in place of a machine; nil: there is a machine
@@ -186,7 +187,7 @@ func newModel(ctx context.Context, c Config) *model {
 	default:
 		m.Ground = Ground{} // nothing to leave yet
 		m.enter(c.Ground)
-		m.over = []*layer{questionLayer}
+		m.over, m.notice = []*layer{questionLayer}, c.Left
 	}
 	return m
 }

@@ -52,6 +52,12 @@ func (m *model) questionPage() (lines []string, x, y int) {
 	for _, l := range wrap(about, min(m.width-8, 110), 4) {
 		lines = append(lines, "    "+t.faint.Render(l))
 	}
+	if m.notice != "" {
+		lines = append(lines, "")
+		for _, l := range wrap(m.notice, min(m.width-8, 110), 3) {
+			lines = append(lines, "    "+t.text.Render(l))
+		}
+	}
 	for len(lines) < m.height-2 {
 		lines = append(lines, "")
 	}

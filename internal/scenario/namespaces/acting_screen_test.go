@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"passepartout/internal/casefile"
+
 	"passepartout/internal/scenario/namespaces"
 )
 
@@ -95,7 +97,34 @@ func TestScreenMendsThisMachine(t *testing.T) {
 				lines := strings.Split(strings.TrimSpace(string(journal)), "\n")
 				return err == nil && strings.Contains(lines[len(lines)-1], `"taken-back"`)
 			}, 5*time.Second, 50*time.Millisecond)
+			if i%2 == 0 {
+				x.press("q")
+			}
+			kept := onShelf(t, casefile.Shelf(filepath.Join(state, "passepartout", "cases")))
+			assert.Equal(t, s.Target, kept.Target)
+			assert.NotEmpty(t, kept.Host)
+			assert.Equal(t, i%2 == 0, len(kept.State.Acts) > 0, "what was done; where the window was closed on a trial nothing was told")
 			fmt.Printf("mended by keys, kernel: %s\n", name)
 		})
 	}
+}
+
+// onShelf gives the only case that a screen has kept by itself, as soon as nobody writes it any more; if it was left, it is closed first.
+func onShelf(t *testing.T, shelf casefile.Shelf) *casefile.Case {
+	var all []casefile.Kept
+	require.Eventually(t, func() bool {
+		var err error
+		all, err = shelf.List()
+		return err == nil && len(all) == 1 && !all[0].Writes
+	}, 10*time.Second, 50*time.Millisecond)
+	if all[0].Left {
+		require.NoError(t, shelf.Close(all[0], time.Now()))
+	}
+	k, err := shelf.Find(all[0].Name())
+	require.NoError(t, err)
+	assert.False(t, k.Left)
+	c, err := casefile.Open(k.Path)
+	require.NoError(t, err)
+	assert.Empty(t, c.Flaws)
+	return c
 }
