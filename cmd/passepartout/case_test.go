@@ -98,6 +98,13 @@ func TestScreenKeepsACaseAndOpensIt(t *testing.T) {
 	x.see("What was done", "Set eth0: gateway 172.27.40.1, kept")
 	x.press("q")
 	x.see("left with status 0")
+
+	x = open(t, 142, 44, nil, "open", file, file)
+	x.see("The two cases say the same of everything but times.")
+	x.press("<")
+	x.see("the tests began", "certain")
+	x.press("q")
+	x.see("left with status 0")
 }
 
 // A case is handed to people outside with stand-ins, which they use in their answer, and which are turned back here. They get the same

@@ -50,12 +50,12 @@ func (f *flags) onShelf() (file, left string) {
 	for _, k := range all {
 		if k.Left {
 			n++
-			left = fmt.Sprintf("An unfinished case of %s (%s): passepartout cases opens, closes or throws it away.",
+			left = fmt.Sprintf("An unfinished case of %s (%s): passepartout cases lists it, closes it or throws it away.",
 				k.Began.Local().Format("2 January, 15:04"), wiretext.Clip(k.Target))
 		}
 	}
 	if n > 1 {
-		left = fmt.Sprintf("%d unfinished cases: passepartout cases opens, closes or throws them away.", n)
+		left = fmt.Sprintf("%d unfinished cases: passepartout cases lists them, closes or throws away.", n)
 	}
 	return file, left
 }
@@ -115,25 +115,35 @@ func (f *flags) manifest(m machine.Machine, complaint string) casefile.Manifest 
 	return out
 }
 
-// openCommand looks at a case that was kept.
+// openCommand looks at a case that was kept, or at two side by side.
 func (f *flags) openCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "open FILE",
-		Short: "Opens a case that was kept, full-screen, as it was at any moment",
+		Use:   "open FILE [FILE]",
+		Short: "Opens a case that was kept, full-screen, as it was at any moment; or two of them, side by side",
 		Long: `Opens a case that check, watch or the screen has kept with --case, also one that was never closed. Nothing is
-asked of any network. The keys , and . go from one moment to the next at which something happened.`,
-		Args: cobra.ExactArgs(1),
+asked of any network. The keys , and . go from one moment to the next at which something happened. With a
+second case, what parts the two is shown first: the broken machine and the healthy one beside it, before and
+after, Monday and today.`,
+		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, line, err := casefile.OpenInTime(args[0])
-			if err != nil {
-				return err
+			c := tui.Config{Handed: keepCopied}
+			for i, file := range args {
+				kept, line, err := casefile.OpenInTime(file)
+				if err != nil {
+					return err
+				}
+				tellFlaws(file, kept)
+				r := &tui.Recording{Name: filepath.Base(file), Timeline: line, Complaint: kept.Complaint, Simulated: kept.Simulated}
+				if i == 0 {
+					c.Recorded, c.Version = r, kept.Version
+				} else {
+					c.Beside = r
+				}
 			}
-			tellFlaws(args[0], c)
 			if !tui.IsTerminal(os.Stdin) || !tui.IsTerminal(os.Stdout) {
 				return errNoTerminal
 			}
-			return tui.Run(cmd.Context(), tui.Config{Handed: keepCopied, Version: c.Version, Recorded: &tui.Recording{
-				Name: filepath.Base(args[0]), Timeline: line, Complaint: c.Complaint, Simulated: c.Simulated}})
+			return tui.Run(cmd.Context(), c)
 		},
 	}
 }

@@ -64,6 +64,7 @@ type Config struct {
 	Handed   func(text string) (path string, err error) // keeps what was copied in a file; nil: it is not
 	Version  string
 	Recorded *Recording                      // a case to be looked at, in place of a machine; nil: there is a machine
+	Beside   *Recording                      // a second one, to be laid beside it; nil: none
 	Log      func(event.Event, *state.State) // hears of all that happens in the cases; nil: nobody
 	Asleep   func() time.Duration            // how long the machine has been suspended so far; nil: never
 }
@@ -150,6 +151,7 @@ type model struct {
 	picked     int // among the suggested targets
 	casePicked int
 
+	beside     *beside              // what a second recording has to say; nil: there is none
 	recorded   *recorded            // the recording that is looked at; nil: a case that lives
 	case_      *conductor.Conductor // nil before anything was asked for
 	generation int                  // of the case: what belongs to an earlier one is dropped
@@ -181,7 +183,7 @@ func newModel(ctx context.Context, c Config) *model {
 	m.input.Placeholder = "name, address, name:port or URL; empty where nothing works at all"
 	switch {
 	case c.Recorded != nil:
-		m.openRecording(c.Recorded)
+		m.openRecording(c.Recorded, c.Beside)
 	case c.Ground.Machine == nil:
 		m.over = []*layer{casesLayer}
 	default:

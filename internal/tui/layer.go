@@ -19,7 +19,7 @@ type layer struct {
 }
 
 var (
-	helpLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer, removalsLayer, valuesLayer *layer
+	helpLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer, removalsLayer, valuesLayer, besideLayer *layer
 )
 
 func init() { // they open one another
@@ -28,6 +28,7 @@ func init() { // they open one another
 	answersLayer = &layer{draw: (*model).answersPage, press: (*model).pressAnswers}
 	removalsLayer = &layer{draw: (*model).removalList, press: (*model).pressRemovals}
 	valuesLayer = &layer{draw: (*model).valuesPage, press: (*model).pressValues}
+	besideLayer = &layer{draw: (*model).besidePage, press: (*model).pressBeside}
 	casesLayer = &layer{draw: (*model).casesPage, press: (*model).pressCases}
 	questionLayer = &layer{draw: func(m *model) []string { lines, _, _ := m.questionPage(); return lines }, press: (*model).pressQuestion,
 		paste: (*model).pasteQuestion}

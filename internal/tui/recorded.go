@@ -27,22 +27,34 @@ type recorded struct {
 	at      int
 }
 
-// openRecording stands at the end of a recording: what was known last.
-func (m *model) openRecording(r *Recording) {
+// openRecording stands at the end of a recording: what was known last. Of two, what parts them is shown first.
+func (m *model) openRecording(r, other *Recording) {
 	m.recorded = &recorded{Recording: r, moments: r.Timeline.Moments()}
+	if other != nil {
+		moments := other.Timeline.Moments()
+		m.beside = &beside{other: &recorded{Recording: other, moments: moments, at: max(len(moments)-1, 0)}}
+		m.over = []*layer{besideLayer}
+	}
 	m.complaint = r.Complaint
 	m.seek(len(m.recorded.moments) - 1)
+	if other != nil {
+		m.compare()
+	}
+}
+
+// here is what was known at the moment where one stands.
+func (r *recorded) here() state.State {
+	if last := len(r.moments) - 1; r.at < last {
+		return r.Timeline.At(r.moments[r.at].At)
+	}
+	return r.Timeline.End() // after the last moment, too, names and answers have come
 }
 
 // seek goes to a moment of the recording: what is shown is what was known then.
 func (m *model) seek(i int) {
 	r := m.recorded
-	s := r.Timeline.End() // after the last moment, too, names and answers have come
-	if last := len(r.moments) - 1; last >= 0 {
-		if r.at = min(max(i, 0), last); r.at < last {
-			s = r.Timeline.At(r.moments[r.at].At)
-		}
-	}
+	r.at = min(max(i, 0), max(len(r.moments)-1, 0))
+	s := r.here()
 	m.state, m.set, m.result, m.before = state.State{}, nil, verdict.Result{}, nil
 	m.now = s.At
 	m.take(s)
@@ -70,6 +82,12 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case ">":
 		m.seek(len(m.recorded.moments) - 1)
+		return nil
+	case "=":
+		if m.beside != nil {
+			m.compare()
+			m.lay(besideLayer)
+		}
 		return nil
 	}
 	if m.view.kept && m.view.press != nil && slices.Contains(inRecording, k.String()) {
@@ -121,6 +139,9 @@ func (m *model) recordedFoot() string {
 			style, words = t.text, " "+v.name
 		}
 		r.put(t.key, v.key).put(style, words+" ")
+	}
+	if m.beside != nil {
+		r.put(t.key, " =").put(t.faint, " beside ")
 	}
 	r.put(t.text, " ").put(t.key, ", .").put(t.faint, " in time  ").put(t.key, "v").put(t.faint, " values  ").
 		put(t.key, "?").put(t.faint, " help  ")

@@ -129,3 +129,47 @@ func TestARecordingInTime(t *testing.T) {
 	empty.View()
 	press(empty, ".", ",", "1", "2", "v")
 }
+
+// Two recordings are laid side by side: what parts them is shown, the rest when it is asked for; the keys of time move the left one, and
+// the views are about it.
+func TestTwoRecordingsSideBySide(t *testing.T) {
+	t.Parallel()
+	live, broken := kept(t, "gateway-outside-subnet", "bookings.kittiwake.example:443")
+	_, whole := kept(t, "healthy", "bookings.kittiwake.example:443")
+	m := newModel(context.Background(), Config{Recorded: &Recording{Name: "broken.case", Timeline: broken},
+		Beside: &Recording{Name: "whole.case", Timeline: whole}})
+	m.width, m.height, m.theme = live.width, live.height, live.theme
+	page := func() string { return ansi.Strip(m.frame().Content) }
+	assert.Contains(t, page(), "left")
+	for _, has := range []string{"broken.case", "whole.case", "host (certain)", "none (certain)", "more that are the same"} {
+		assert.Contains(t, page(), has)
+	}
+	assert.NotContains(t, page(), "address and prefix", "it is the same in both")
+	press(m, "d")
+	assert.Contains(t, page(), "≠")
+	for range 12 {
+		press(m, "pgdown")
+	}
+	assert.NotContains(t, page(), "more lines below")
+	press(m, "home", "d", "<")
+	assert.Contains(t, page(), "1 of ", "the left one stands at its beginning")
+	assert.NotContains(t, page(), "host (certain)")
+	press(m, ">", "tab")
+	lines := strings.Split(page(), "\n")
+	assert.Contains(t, lines[2], "whole.case")
+	assert.Contains(t, lines[3], "broken.case")
+	press(m, "esc")
+	assert.Contains(t, page(), "recorded · whole.c")
+	assert.Contains(t, page(), "= beside")
+	press(m, "=")
+	assert.Contains(t, page(), "broken.case")
+
+	same := newModel(context.Background(), Config{Recorded: &Recording{Name: "a.case", Timeline: whole},
+		Beside: &Recording{Name: "b.case", Timeline: whole}})
+	same.width, same.height, same.theme = 80, 24, live.theme
+	text := ansi.Strip(same.frame().Content)
+	assert.Contains(t, text, "The two cases say the same of everything but times.")
+	for line := range strings.SplitSeq(text, "\n") {
+		assert.LessOrEqual(t, ansi.StringWidth(line), 80)
+	}
+}
