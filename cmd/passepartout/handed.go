@@ -4,7 +4,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 
 	"github.com/adrg/xdg"
 
@@ -21,28 +20,4 @@ func keepCopied(text string) (string, error) {
 		_, err := io.WriteString(w, text)
 		return err
 	})
-}
-
-// version is that of the program, as the compiler wrote it down: of a module, else the revision of the source.
-func version() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return ""
-	}
-	if v := info.Main.Version; v != "" && v != "(devel)" {
-		return v
-	}
-	revision, changed := "", ""
-	for _, s := range info.Settings {
-		switch {
-		case s.Key == "vcs.revision":
-			revision = s.Value[:min(len(s.Value), 12)]
-		case s.Key == "vcs.modified" && s.Value == "true":
-			changed = ", changed"
-		}
-	}
-	if revision == "" {
-		return ""
-	}
-	return revision + changed
 }

@@ -23,6 +23,7 @@ import (
 	"passepartout/internal/casefile"
 	"passepartout/internal/conductor"
 	"passepartout/internal/core/event"
+	"passepartout/internal/core/redact"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/target"
 	"passepartout/internal/core/ticket"
@@ -76,6 +77,7 @@ func tested(t *testing.T, path, name string, targets ...string) (last state.Stat
 		c := conductor.New(t.Context(), conductor.Config{Machine: site.Machine(), Target: want, Deadline: 10 * time.Second, Log: r.Take})
 		last, err = c.Once()
 		require.NoError(t, err)
+		r.Take(event.Event{At: time.Now(), Body: event.Noted{Text: "Mrs Nobody of the counters says that " + text + " was there."}}, nil)
 		c.Close()
 	}
 	require.NoError(t, r.Close(time.Now()))
@@ -100,6 +102,12 @@ func TestKeptAndOpened(t *testing.T) {
 		"Nobody at the ticket counters"} {
 		assert.Contains(t, words, has)
 	}
+
+	assert.Contains(t, words, "Mrs Nobody of the counters says that weather.kittiwake.example:443 was there")
+	hidden, err := casefile.OpenRedacted(path, redact.Key{3})
+	require.NoError(t, err)
+	require.Len(t, hidden.State.Notes, 2)
+	assert.NotContains(t, fmt.Sprint(ticket.Of(&hidden.State, ticket.About{Complaint: hidden.Complaint})), "Nobody of the")
 
 	_, err = casefile.Record(path, casefile.Manifest{})
 	assert.ErrorContains(t, err, "is there already")

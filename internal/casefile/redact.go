@@ -10,7 +10,7 @@ import (
 )
 
 // withheld stands for what a person wrote: which of its words are names, nobody can know.
-const withheld = "(withheld: in the user's own words)"
+const withheld = "(withheld: somebody's own words)"
 
 // Redacted is a case with stand-ins for all that tells where it was and whose.
 type Redacted struct {
@@ -44,7 +44,12 @@ func OpenRedacted(path string, key redact.Key) (*Redacted, error) {
 
 // again reads the case once more, with stand-ins.
 func (r *Redacted) again(take func(event.Event)) error {
-	r.Case = Case{take: take, line: r.Redactor.JSON}
+	r.Case = Case{line: r.Redactor.JSON, take: func(e event.Event) {
+		if _, is := e.Body.(event.Noted); is {
+			e.Body = event.Noted{Text: withheld}
+		}
+		take(e)
+	}}
 	if err := r.open(r.path); err != nil {
 		return err
 	}

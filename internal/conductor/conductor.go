@@ -228,6 +228,9 @@ func (c *Conductor) Close() { c.Stop("it was ended") }
 // Acted takes note of a change of this machine that was made from here.
 func (c *Conductor) Acted(a event.Acted) { c.post(a) }
 
+// Note keeps in the case's log what the technician wrote down.
+func (c *Conductor) Note(text string) { c.post(event.Noted{Text: text}) }
+
 // Stop is Close with the reason that the log is to have.
 func (c *Conductor) Stop(because string) {
 	c.end()

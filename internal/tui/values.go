@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -84,6 +85,8 @@ func (m *model) pressValues(k tea.KeyPressMsg) tea.Cmd {
 		return m.copyOut(c.rows[c.picked].Value, nameOf(c.rows, c.picked))
 	case "a":
 		return m.copyOut(c.Text(), "the whole case")
+	case "n":
+		return m.writeNote()
 	case "esc", "v":
 		m.close(valuesLayer)
 	case "q":
@@ -92,6 +95,28 @@ func (m *model) pressValues(k tea.KeyPressMsg) tea.Cmd {
 		m.lay(helpLayer)
 	}
 	return nil
+}
+
+// longestNote bounds what is written down at once, in octets.
+const longestNote = 2000
+
+// writeNote asks for something to write down: it is kept in the case with its time, and handed over with it.
+func (m *model) writeNote() tea.Cmd {
+	if m.case_ == nil {
+		m.card.says, m.card.flawed = "this is a recording: nothing more is written down in it", true
+		return nil
+	}
+	return m.openEntry("note", "", func(text string) (tea.Cmd, error) {
+		switch {
+		case text == "":
+			return nil, errors.New("write something down first")
+		case len(text) > longestNote:
+			return nil, fmt.Errorf("%d octets are too much for one note; the most are %d", len(text), longestNote)
+		}
+		m.case_.Note(text)
+		m.card.says, m.card.flawed = "noted at "+wording.Clock(m.now)+": it is kept with the case", false
+		return nil, nil
+	})
 }
 
 // nameOf is the name of a row: where several values share one, it stands on the first.
@@ -162,7 +187,7 @@ func (m *model) valuesPage() []string {
 		says = t.state[verdict.Strained]
 	}
 	r := &row{}
-	r.put(t.key, " enter").put(t.faint, " copies it   ").put(t.key, "a").put(t.faint, " copies all, as text for a ticket   ").
+	r.put(t.key, " enter").put(t.faint, " copies it   ").put(t.key, "a").put(t.faint, " copies all, for a ticket   ").put(t.key, "n").put(t.faint, " note   ").
 		put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "esc").put(t.faint, " back")
 	return append(slices.Clone(lines[:m.height-3]), says.Render(fit("  "+c.says, m.width-1)), m.rule(), r.cut(m.width))
 }

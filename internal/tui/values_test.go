@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -64,4 +65,29 @@ func TestValuesAreReadOutAndCopied(t *testing.T) {
 	press(m, "v", "end")
 	shows(t, m, "What was done", "Set eth0: gateway 172.27.40.1", "kept; then: ")
 	assert.Contains(t, m.card.Text(), "no fault found")
+}
+
+// A note is written on the card, kept in the case, and handed over with it.
+func TestANoteIsKeptWithTheCase(t *testing.T) {
+	t.Parallel()
+	m := standing(t, "gateway-silent", simulated.Options{}, nil)
+	press(m, "v", "n")
+	shows(t, m, "note", "esc leaves", "hardware address")
+	press(m, "enter")
+	shows(t, m, "write something down first")
+	m.entry.input.SetValue(strings.Repeat("x", longestNote+1))
+	press(m, "enter")
+	shows(t, m, "the most are 2000")
+	m.entry.input.SetValue("Port 7 on the switch is dark.\x1b[31m")
+	press(m, "enter")
+	shows(t, m, "noted at")
+	until(t, m, "the note", func() bool { return len(m.state.Notes) == 1 })
+	press(m, "esc", "v", "end")
+	shows(t, m, "Notes", "Port 7 on the switch is dark.")
+	assert.NotContains(t, m.ticketNow().Text(), "\x1b")
+
+	r, line := kept(t, "gateway-silent", "bookings.kittiwake.example:443")
+	again := reopened(r, line)
+	press(again, "v", "n")
+	assert.Contains(t, ansi.Strip(again.frame().Content), "nothing more is written down in it")
 }

@@ -45,6 +45,11 @@ func (m *model) frame() tea.View {
 		v.SetContent(m.screen(top.draw(m)))
 		return v
 	}
+	if n := len(m.over); n > 1 && m.over[n-2].draw != nil { // the line lies over a page
+		lines := m.over[n-2].draw(m)
+		v.SetContent(m.screen(append(lines[:len(lines)-1:len(lines)-1], top.line(m))))
+		return v
+	}
 	page := m.view.draw
 	if m.recorded != nil && !m.view.kept {
 		page = (*model).unrecorded

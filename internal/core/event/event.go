@@ -148,11 +148,15 @@ type Acted struct {
 	Says    string // what else there is to say of it
 }
 
+// Noted is what the technician wrote down.
+type Noted struct{ Text string }
+
 // Stopped is the last event of a log.
 type Stopped struct{ Because string }
 
 func (Began) body()    {}
 func (Acted) body()    {}
+func (Noted) body()    {}
 func (Observed) body() {}
 func (UnderWay) body() {}
 func (Judged) body()   {}

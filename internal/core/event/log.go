@@ -40,7 +40,7 @@ func formOf[T Body](name string) form {
 var forms = []form{
 	formOf[Began]("began"), formOf[Observed]("observed"), formOf[UnderWay]("under-way"), formOf[Judged]("judged"), formOf[Ended]("ended"),
 	formOf[Changed]("changed"), formOf[Watched]("watched"), formOf[Probed]("probed"), formOf[Tried]("tried"), formOf[Outage]("outage"),
-	formOf[Acted]("acted"), formOf[Stopped]("stopped"),
+	formOf[Acted]("acted"), formOf[Noted]("noted"), formOf[Stopped]("stopped"),
 }
 
 // NameOf is what a log calls an event of that body.

@@ -58,6 +58,8 @@ func (s *State) take(e event.Event) {
 		s.outage(b)
 	case event.Acted:
 		s.Acts = kept(s.Acts, Act{e.At, b.What, b.Outcome, b.Says}, mostChanges)
+	case event.Noted:
+		s.Notes = kept(s.Notes, Note{e.At, b.Text}, mostChanges)
 	case event.Stopped:
 		s.Stopped = b.Because
 	}
@@ -69,7 +71,7 @@ func (s *State) begin(at time.Time, b event.Began) {
 		if s.Verdict.Standing != NoVerdict {
 			s.remember(s.Verdict, at, "something else was asked for")
 		}
-		*s = State{At: s.At, Began: s.Began, Past: s.Past, Outages: s.Outages, Changes: s.Changes, Acts: s.Acts}
+		*s = State{At: s.At, Began: s.Began, Past: s.Past, Outages: s.Outages, Changes: s.Changes, Acts: s.Acts, Notes: s.Notes}
 	}
 	known := s.Round.Set.Names // a station keeps its name while no server can be asked for it
 	s.Round = Round{Number: b.Round, Began: at, Because: b.Because}

@@ -27,6 +27,7 @@ type State struct {
 	Trial    Trial
 	Outages  []event.Outage
 	Acts     []Act  // what was changed from here, the oldest first
+	Notes    []Note // what the technician wrote down, the oldest first
 	Stopped  string // why nothing more comes
 }
 
@@ -143,6 +144,12 @@ type Act struct {
 	At            time.Time
 	What, Outcome string
 	Says          string
+}
+
+// Note is what the technician wrote down.
+type Note struct {
+	At   time.Time
+	Text string
 }
 
 // Health is how a witness stands.

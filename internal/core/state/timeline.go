@@ -73,6 +73,8 @@ func told(was, is *State, e event.Event) string {
 		return "an outage ended, " + b.Zone.String()
 	case event.Acted:
 		return "changed from here: " + b.What
+	case event.Noted:
+		return "noted: " + b.Text
 	case event.Stopped:
 		return "the end: " + b.Because
 	}

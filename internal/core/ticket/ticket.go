@@ -61,6 +61,7 @@ func Of(s *state.State, about About) Ticket {
 	t.add(way, wayRows(set, f))
 	t.add(times, timeRows(s))
 	t.add(done, doneRows(s, set, about))
+	t.add(noted, noteRows(s))
 	t.add(withheld, withheldRows(r))
 	return t
 }
@@ -74,11 +75,12 @@ const (
 	way      = "The way"
 	times    = "In time"
 	done     = "What was done"
+	noted    = "Notes"
 	withheld = "Not asked"
 )
 
 // ReadOut are the titles in the order in which values are asked for on the telephone.
-var ReadOut = []string{machine, names, way, said, cleared, times, done, withheld}
+var ReadOut = []string{machine, names, way, said, cleared, times, done, noted, withheld}
 
 func (t *Ticket) add(title string, rows []Row) {
 	rows = slices.DeleteFunc(rows, func(r Row) bool { return r.Value == "" })
@@ -354,6 +356,14 @@ func doneRows(s *state.State, set *evidence.Set, about About) (rows []Row) {
 		rows = append(rows, Row{"tested besides", verdict.TestOf(c).Words(set)})
 	}
 	return once(rows)
+}
+
+func noteRows(s *state.State) (rows []Row) {
+	for _, n := range s.Notes {
+		rows = append(rows, Row{"note", stamp(n.At) + ": " + n.Text})
+	}
+	const most = 20
+	return once(rows[max(len(rows)-most, 0):])
 }
 
 func withheldRows(r verdict.Result) (rows []Row) {
