@@ -472,9 +472,17 @@ func runInKernel(t *testing.T, s *scenario.Scenario, as namespaces.As) (r result
 	if s.Responder != "" {
 		args = append(args, "--responder", s.Responder)
 	}
-	out, errs, status, err := lab.Run(as, binary, args...)
+	dir, err := os.MkdirTemp("/tmp", "passepartout-case-") // where any user may write
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	require.NoError(t, os.Chmod(dir, 0o777))
+	kept := filepath.Join(dir, "check.case")
+	out, errs, status, err := lab.Run(as, binary, append(args, "--case", kept)...)
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal([]byte(out), &r), "%s%s", out, errs)
+	var when struct{ At time.Time }
+	require.NoError(t, json.Unmarshal([]byte(out), &when))
+	opened(t, kept, when.At, out)
 	bad = flaws(s, as == namespaces.Root, as != namespaces.EchoClosed, r)
 	want := 1
 	switch r.Verdict.Zone {
