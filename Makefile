@@ -73,6 +73,7 @@ bench-healthy: ## a sound site in namespaces, watched for ten minutes beside a b
 
 bench-case: ## a case that is killed at 200 moments, and whose disk fills at 50 sizes; a day of watching kept and opened; stand-ins in every scenario (five minutes)
 	go test -count=1 -v -run 'TestKilled|TestDiskFull|TestADay' ./internal/casefile -every | grep -E '^case|^(ok|FAIL)|--- FAIL'
+	go test -count=1 -v -run 'TestThePage|TestTheDocument' ./internal/report | grep -E '^--- |skip|not installed|^(ok|FAIL)'
 	go test -count=1 -v -parallel 8 -run 'TestSimulatedGround/simulated$$' ./internal/scenario/namespaces -every | grep -E '^(simulated|case)|^(ok|FAIL)|--- FAIL'
 
 bench-acting: ## what is mended by keys and by commands, on both grounds, how the guard takes back, and how soon a plan is shown (two minutes)
