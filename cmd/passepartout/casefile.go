@@ -19,7 +19,8 @@ import (
 )
 
 func bindCase(cmd *cobra.Command, file *string) {
-	cmd.Flags().StringVar(file, "case", "", "keep all that is seen in FILE"+casefile.Ending+": passepartout report reads it; the screen keeps it by itself, unless \"none\" is given")
+	cmd.Flags().StringVar(file, "case", "", "keep all that is seen in FILE"+casefile.Ending+
+		": passepartout report reads it; the screen keeps it by itself, unless \"none\" is given")
 }
 
 // keptNowhere is what is given for a case that shall not be kept.

@@ -64,8 +64,8 @@ closed ones stay.`, casefile.Most),
 				if k.Flaw != "" {
 					what = wiretext.Clean(k.Flaw)
 				}
-				fmt.Fprintf(stdout, "%s  %-10s  %6.1f kB  %s\n    %s\n", k.Began.Local().Format("2006-01-02 15:04:05"), standingOf(k), float64(k.Size)/1000,
-					what, k.Path)
+				fmt.Fprintf(stdout, "%s  %-10s  %6.1f kB  %s\n    %s\n", k.Began.Local().Format("2006-01-02 15:04:05"), standingOf(k),
+					float64(k.Size)/1000, what, k.Path)
 			}
 			return nil
 		}}

@@ -246,7 +246,7 @@ func (f *flags) pingAll(ctx context.Context, q *pinging, a asked, targets []targ
 				failed = out.Summary(s.Target.Host(), s.Address, sum)
 			}
 		}
-		figure = report.TimesOf(w, now, subjects, nil)
+		figure = report.TimesOf(w.Start, now, subjects, nil)
 	})
 	if failed != nil {
 		return failed

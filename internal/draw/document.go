@@ -81,7 +81,8 @@ func (s *sheets) turn() {
 	s.d.AddPage()
 	s.upwards(sheetHeight)
 	if s.page > 1 {
-		put(s.canvas(sheetHeight, 0), faint(smallSize), sheetMargin, sheetHeight-sheetMargin*.6, fmt.Sprintf("%s · page %d", s.title, s.page))
+		head := fmt.Sprintf("%s · page %d", s.title, s.page)
+		put(s.canvas(sheetHeight, 0), faint(smallSize), sheetMargin, sheetHeight-sheetMargin*.6, head)
 	}
 	s.y = sheetHeight - sheetMargin
 }

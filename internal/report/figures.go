@@ -40,8 +40,8 @@ type Watched struct {
 }
 
 // TimesOf copies what a watcher shows within See. ledger is nil where nobody is a witness.
-func TimesOf(w *watch.Watcher, now time.Duration, subjects []*watch.Subject, ledger *blame.Ledger) Times {
-	t := Times{Start: w.Start, To: now}
+func TimesOf(start time.Time, now time.Duration, subjects []*watch.Subject, ledger *blame.Ledger) Times {
+	t := Times{Start: start, To: now}
 	for _, s := range subjects {
 		t.Targets = append(t.Targets,
 			Watched{Name: wiretext.Clean(s.Name()), Zone: s.Zone, Address: s.Address, Method: string(s.Method), Summary: s.Record.Summary(),

@@ -47,7 +47,7 @@ func watched() report.Times {
 	l := blame.NewLedger(time.Second)
 	l.Update([]blame.Witness{{Name: "pier-gw", Zone: zone.LocalSubnet, Rank: 2, Record: subjects[0].Record},
 		{Name: "bookings", Zone: zone.Beyond, Rank: 3, Record: subjects[1].Record}}, nil, 30*time.Second)
-	return report.TimesOf(&watch.Watcher{Start: at}, 30*time.Second, subjects, l)
+	return report.TimesOf(at, 30*time.Second, subjects, l)
 }
 
 func TestWatchAsDataAndDrawing(t *testing.T) {

@@ -59,6 +59,7 @@ func (m *model) pressBeside(k tea.KeyPressMsg) tea.Cmd {
 		return cmd
 	case "esc", "=":
 		m.close(besideLayer)
+		return m.open()
 	case "?":
 		m.lay(helpLayer)
 	case "q":
@@ -138,7 +139,8 @@ func (m *model) besideHead(side string, r *recorded, at time.Time, column int) s
 	if n := len(r.moments); n > 0 {
 		where = fmt.Sprintf("%s, %d of %d: %s", at.Local().Format("2 January 2006, 15:04:05"), r.at+1, n, r.moments[r.at].What)
 	}
-	return (&row{}).put(m.theme.faint, side).at(column).put(m.theme.accent, fit(r.Name, 40)).put(m.theme.faint, "   "+where).cut(m.width)
+	head := (&row{}).put(m.theme.faint, side).at(column).put(m.theme.accent, fit(r.Name, 40))
+	return head.put(m.theme.faint, "   "+where).cut(m.width)
 }
 
 func nth(lines []string, i int) string {

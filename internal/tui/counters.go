@@ -44,6 +44,7 @@ var countersView = &view{
 		{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},
 	},
 	foot: [][2]string{{"z", "from zero"}},
+	kept: true, replay: lookAtRecordedCounters,
 	open: (*model).openCounters, look: lookAtCounters, draw: (*model).countersPage, press: (*model).pressCounters,
 	say: func(m *model, words string) {
 		if v := hold[counters](m); v != nil {
@@ -72,6 +73,11 @@ type counters struct {
 }
 
 func (m *model) openCounters() {
+	if m.recorded != nil {
+		forget[[]reading](m)
+		keep(m, &counters{cancel: func() {}})
+		return
+	}
 	if hold[counters](m) != nil {
 		return
 	}
@@ -95,6 +101,35 @@ func lookAtCounters(m *model) func() any {
 		v.mu.Lock()
 		defer v.mu.Unlock()
 		return slices.Clone(v.readings)
+	}
+}
+
+// lookAtRecordedCounters gives two readings: as the tests of a recording began, and as they had read the counters last.
+func lookAtRecordedCounters(m *model) func() any {
+	if m.set == nil || m.set.Endpoint == nil {
+		return nil
+	}
+	ports, counts, began := m.set.Endpoint.Interfaces, m.set.Counted, m.state.Round.Began
+	return func() any {
+		first, last := reading{began, slices.Clone(ports)}, reading{began, slices.Clone(ports)}
+		seen := map[string]bool{}
+		for _, c := range counts {
+			i := slices.IndexFunc(ports, func(p endpoint.Interface) bool { return p.Name == c.Interface })
+			if i < 0 {
+				continue
+			}
+			if !seen[c.Interface] {
+				first.ports[i].Counters, seen[c.Interface] = c.Before, true
+			}
+			last.ports[i].Counters = c.After
+			if at := began.Add(c.Over); at.After(last.at) {
+				last.at = at
+			}
+		}
+		if len(seen) == 0 {
+			return []reading{}
+		}
+		return []reading{first, last}
 	}
 }
 
@@ -166,7 +201,11 @@ func (m *model) countersPage() []string {
 	}
 	seen, readings, ok := m.counted(m.set.Interface)
 	if !ok {
-		return append(lines, "  "+t.faint.Render("There is no such interface, or its counters have not been read yet."))
+		lines = append(lines, "  "+t.faint.Render("There is no such interface, or its counters have not been read yet."))
+		if m.recorded != nil {
+			lines = append(append(lines, ""), m.duringTests()...)
+		}
+		return lines
 	}
 	lines = append(lines, m.portHead(seen)...)
 	lines = append(lines, m.rates(readings, m.set.Interface)...)
@@ -197,7 +236,11 @@ func (m *model) countersPage() []string {
 		lines = append(lines, "")
 	}
 	keys := &row{}
-	keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another interface")
+	if m.recorded == nil {
+		keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another interface")
+	} else {
+		keys.at(2).put(t.faint, "read by the tests that began at "+wording.Clock(seen.At))
+	}
 	if v := hold[counters](m); v.note != "" {
 		keys = &row{}
 		keys.at(2).put(t.accent, fit(v.note, m.width-3))
@@ -328,7 +371,11 @@ func (m *model) duringTests() []string {
 		}
 	}
 	if last == nil {
-		return append(lines, "    "+t.faint.Render("the counters have not been read again yet; r runs the tests once more"))
+		words := "the counters have not been read again yet"
+		if m.recorded == nil {
+			words += "; r runs the tests once more"
+		}
+		return append(lines, "    "+t.faint.Render(words))
 	}
 	words, style := "nothing was lost at the interface", t.text
 	if trouble := last.Trouble(); trouble != "" {

@@ -35,6 +35,7 @@ var namesView = &view{
 		{"n y p c", "look a name up; other records; TCP beside UDP or not; compare the servers"},
 	},
 	foot: [][2]string{{"n", "look up"}, {"c", "compare"}},
+	kept: true, replay: lookAtNames,
 	open: (*model).openNames, look: lookAtNames, draw: (*model).namesPage, press: (*model).pressNames,
 	say: func(m *model, words string) {
 		if v := m.names(); v != nil {
@@ -101,6 +102,10 @@ func (m *model) namesSeen() namesSeen {
 
 // openNames looks the target's name up once the servers are known, so that the view is never empty.
 func (m *model) openNames() {
+	if m.recorded != nil {
+		m.openRecordedNames()
+		return
+	}
 	if m.set.Endpoint == nil || m.names() != nil {
 		return
 	}
@@ -117,6 +122,24 @@ func (m *model) openNames() {
 		}
 	}
 	m.askNames(name)
+}
+
+// openRecordedNames shows what the tests of a recording have looked up, until the moment where one stands.
+func (m *model) openRecordedNames() {
+	forget[namesSeen](m)
+	if m.set == nil || m.set.Endpoint == nil {
+		letGo[namesChoice](m)
+		return
+	}
+	name := m.target.Host()
+	asked := report.Named{Name: name, At: m.state.Round.Began, Hosts: m.set.Endpoint.HostsEntries(name), Servers: names.Servers(m.set),
+		Asked: []string{name}}
+	for _, l := range m.set.Lookups {
+		if l.AboutTarget() {
+			asked.Lookups = append(asked.Lookups, l)
+		}
+	}
+	keep(m, &namesChoice{cancel: func() {}, name: name, found: &namesFound{asked: asked}})
 }
 
 func lookAtNames(m *model) func() any {

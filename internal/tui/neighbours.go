@@ -31,6 +31,7 @@ var neighboursView = &view{
 		{"f m", "is an address free; does anybody else use this machine's: conflict probes and an echo"},
 	},
 	foot: [][2]string{{"a", "ask all"}, {"f", "free?"}, {"m", "mine?"}},
+	kept: true, replay: lookAtRecordedNeighbours,
 	open: (*model).openNeighbours, look: lookAtNeighbours, draw: (*model).neighboursPage, press: (*model).pressNeighbours,
 	wheel: func(m *model, step int) { m.chooseNeighbour(step) },
 	say: func(m *model, words string) {
@@ -98,6 +99,10 @@ func (m *model) openNeighbours() {
 	if v != nil && v.own == own {
 		return
 	}
+	if m.recorded != nil {
+		keep(m, &neighboursWatch{cancel: func() {}, iface: m.set.Interface, own: own})
+		return
+	}
 	if v != nil {
 		v.end()
 	}
@@ -115,6 +120,23 @@ func ownPrefixes(s *evidence.Set) (out []netip.Prefix) {
 		}
 	}
 	return out
+}
+
+// lookAtRecordedNeighbours gives what the tests of a recording had found on the segment by the moment where one stands.
+func lookAtRecordedNeighbours(m *model) func() any {
+	if m.neighbours() == nil {
+		return nil
+	}
+	c := neighbourwatch.Config{Interface: m.set.Interface, Endpoint: m.set.Endpoint, Sheet: m.set.Sheet, Known: m.set,
+		Began: m.state.Round.Began, Quiet: true}
+	at := m.state.At
+	return func() any {
+		watch, picture, err := neighbourwatch.Recalled(c, at)
+		if err != nil {
+			return nil
+		}
+		return segmentSeen{watch, picture}
+	}
 }
 
 func lookAtNeighbours(m *model) func() any {

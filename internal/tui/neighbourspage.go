@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/neighbours"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
 	"passepartout/internal/oui"
 	"passepartout/internal/probe/neighbourwatch"
 	"passepartout/internal/report"
@@ -148,6 +149,8 @@ func (m *model) cable(p neighbourwatch.Picture) []string {
 	home, documented := m.segment().watch.Home, m.segment().watch.HasHome
 	r.at(2)
 	switch {
+	case m.recorded != nil:
+		r.put(t.faint, "As the tests that began at "+wording.Clock(p.Began)+" found it.")
 	case p.Switch != nil:
 		r.put(t.text, "The cable leads to "+report.SwitchWords(*p.Switch)).put(t.faint, "   heard "+neighbours.Age(p.At.Sub(p.SwitchAt)))
 		if documented &&
@@ -355,7 +358,9 @@ func (m *model) neighboursBelow(p neighbourwatch.Picture) []string {
 	keys := &row{}
 	keys.at(2)
 	for _, k := range [][2]string{{"a", "ask the segment"}, {"f", "is an address free?"}, {"m", "does anybody else use mine?"}} {
-		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
+		if m.recorded == nil {
+			keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
+		}
 	}
 	if v.note != "" {
 		keys = &row{}

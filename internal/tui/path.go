@@ -34,10 +34,7 @@ type pathShot struct {
 // shot copies what is known of a path: as it is now, within the window, with the rounds since the beginning beside it.
 func (t *tracing) shot() (s pathShot) {
 	t.see(func(track *path.Track) {
-		s.at = t.ended
-		if s.at == 0 {
-			s.at = time.Since(t.began)
-		}
+		s.at = t.lasted()
 		now := track.Window(s.at - window)
 		s.places, s.reached, s.rounds, s.changes, s.apart, s.err = now.Places(-1), now.Reached(), track.Rounds(), track.Changes(), t.apart,
 			t.err
@@ -131,8 +128,11 @@ func (m *model) pathFoot(lines []string) []string {
 	}
 	keys := &row{}
 	keys.put(t.text, " ")
-	for _, k := range [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"},
-		{"z", "from zero"}} {
+	own := [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"}, {"z", "from zero"}}
+	if m.recorded != nil {
+		own = own[:2]
+	}
+	for _, k := range own {
 		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
 	}
 	line := keys.cut(m.width)
@@ -157,11 +157,12 @@ func (m *model) pathHead(x *tracing, s pathShot) []string {
 	if m.target.Name != "" {
 		who = m.target.Host() + " " + who
 	}
+	when := fmt.Sprintf("the last minute of %s since %s", wording.Plural(s.rounds, "round", "rounds"), wording.Clock(x.began))
+	if m.recorded != nil {
+		when = "as the tests that began at " + wording.Clock(x.began) + " saw it"
+	}
 	r := &row{}
-	r.put(t.loud, " to "+wiretext.Clean(who)).
-		put(t.faint,
-			fmt.Sprintf(", %s, %s, the last minute of %s since %s", method, how, wording.Plural(s.rounds, "round", "rounds"),
-				wording.Clock(x.began)))
+	r.put(t.loud, " to "+wiretext.Clean(who)).put(t.faint, fmt.Sprintf(", %s, %s, %s", method, how, when))
 	out := []string{r.cut(m.width)}
 	if s.apart {
 		out = append(out,

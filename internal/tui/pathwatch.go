@@ -26,6 +26,7 @@ var pathView = &view{
 		{"m f", "another method (TCP, ICMP echo, UDP); eight flows side by side, to show where load is shared"},
 		{"c", "lay beside it: as it is now, another method, the other address family; esc takes it away"},
 	},
+	kept: true, replay: lookAtPath,
 	open: (*model).openPath, look: lookAtPath, draw: (*model).pathPage, press: (*model).pressPath,
 	wheel: func(m *model, step int) {
 		if v := m.path(); v != nil {
@@ -46,7 +47,7 @@ var pathView = &view{
 		var trace report.Trace
 		return report.Later(func() report.Export {
 			x.see(func(track *path.Track) {
-				trace = report.NewTrace(whom, track, x.flows, names, time.Since(x.began))
+				trace = report.NewTrace(whom, track, x.flows, names, x.lasted())
 				trace.Apart = x.apart
 			})
 			return trace.Export(host, x.began)
@@ -194,6 +195,14 @@ func (t *tracing) see(f func(*path.Track)) {
 	f(t.track)
 }
 
+// lasted is how long it has been watched, or was.
+func (t *tracing) lasted() time.Duration {
+	if t.ended > 0 {
+		return t.ended
+	}
+	return time.Since(t.began)
+}
+
 func (t *tracing) end() {
 	if t != nil && t.cancel != nil {
 		t.cancel()
@@ -224,6 +233,10 @@ func (m *model) pathTarget() (netip.AddrPort, bool) {
 
 // openPath begins to watch the path, or the way to another address when the target has come to have one.
 func (m *model) openPath() {
+	if m.recorded != nil {
+		m.openRecordedPath()
+		return
+	}
 	to, ok := m.pathTarget()
 	v := m.path()
 	if !ok || v != nil && v.now.to == to {

@@ -41,7 +41,8 @@ type watched struct {
 
 // reachShot is everything the page shows, at one moment.
 type reachShot struct {
-	watcher *watch.Watcher
+	watcher *watch.Watcher // nil: nobody is watched, or this is a recording
+	known   bool
 	export  func(host string) report.Export
 	start   time.Time
 	now     time.Duration
@@ -76,14 +77,14 @@ func lookAtReach(m *model) func() any {
 		if w == nil {
 			return reachShot{}
 		}
-		return shotOf(w, width, rows, chosen, span)
+		return shotOf(watcherSource(w), width, rows, chosen, span)
 	}
 }
 
-// shotOf copies what a watcher knows. rows is how many targets have room: the points of the others are not needed.
-func shotOf(w *watch.Watcher, width, rows, chosen int, span time.Duration) reachShot {
-	s := reachShot{watcher: w, start: w.Start, lane: lane{width: width}}
-	w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+// shotOf copies what is known of those who are watched. rows is how many targets have room: the points of the others are not needed.
+func shotOf(from reachSource, width, rows, chosen int, span time.Duration) reachShot {
+	s := reachShot{watcher: from.watcher, known: true, start: from.start, lane: lane{width: width}}
+	from.see(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
 		s.now, s.lane.from, s.lane.to = now, now-span, now
 		s.outages = l.Outages()
 		for column := range width {
@@ -123,8 +124,8 @@ func shotOf(w *watch.Watcher, width, rows, chosen int, span time.Duration) reach
 		s.accuses = s.witness > 1
 	})
 	s.export = func(host string) (e report.Export) {
-		w.See(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
-			e = report.TimesOf(w, now, subjects, l).Export(host)
+		from.see(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
+			e = report.TimesOf(from.start, now, subjects, l).Export(host)
 		})
 		return e
 	}
@@ -155,7 +156,10 @@ func (m *model) reachPage() []string {
 	t, v := m.theme, m.reach()
 	lines := m.head()
 	s, _ := lookedAt[reachShot](m)
-	if s.watcher == nil {
+	if m.recorded != nil && !s.known {
+		return append(lines, "", "  "+t.faint.Render("The log is being read …"))
+	}
+	if !s.known || len(s.targets) == 0 && m.recorded != nil {
 		return append(lines, "",
 			"  "+t.faint.Render("Watching begins with the first verdict: the tests are still finding out whom to watch."))
 	}
@@ -374,7 +378,9 @@ func (m *model) targetRows(s reachShot) []string {
 	if x.address.IsValid() && x.address.String() != x.spec.Name() {
 		head.put(t.text, " "+x.address.String())
 	}
-	head.put(t.faint, "  "+m.methodOf(x)+", "+settingsOf(x.spec))
+	if m.recorded == nil { // a log does not say how they were asked
+		head.put(t.faint, "  "+m.methodOf(x)+", "+settingsOf(x.spec))
+	}
 	out := []string{head.cut(m.width)}
 	line := func(style paint, words string) { out = append(out, " "+style.Render(fit(words, m.width-2))) }
 	if x.trouble != "" {
@@ -459,8 +465,11 @@ func (m *model) reachKeys() string {
 	}
 	r := &row{}
 	r.put(t.text, " ")
-	for _, k := range [][2]string{{"a", "add"}, {"enter", "how it is asked"}, {"p", "pause"}, {"x", "remove"}, {"z", "from zero"},
-		{"− +", "span"}} {
+	keys := [][2]string{{"a", "add"}, {"enter", "how it is asked"}, {"p", "pause"}, {"x", "remove"}, {"z", "from zero"}, {"− +", "span"}}
+	if m.recorded != nil {
+		keys = keys[len(keys)-1:]
+	}
+	for _, k := range keys {
 		r.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
 	}
 	return strings.TrimRight(r.cut(m.width), " ")

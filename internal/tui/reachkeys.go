@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"slices"
+
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/wording"
@@ -11,6 +13,10 @@ import (
 func (m *model) pressReach(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	w, watcher := m.reach(), m.watcher()
 	w.note = ""
+	if m.recorded != nil && slices.Contains([]string{"a", "p", "x", "delete", "z", "enter"}, k.String()) {
+		w.note = "this is a recording: nobody is asked any more"
+		return nil, true
+	}
 	switch k.String() {
 	case "up", "k":
 		w.selected--

@@ -57,32 +57,36 @@ func (m *model) seek(i int) {
 	s := r.here()
 	m.state, m.set, m.result, m.before = state.State{}, nil, verdict.Result{}, nil
 	m.now = s.At
+	forget[reachShot](m) // they were about another moment
+	forget[segmentSeen](m)
 	m.take(s)
 	m.before = nil
 	if m.set != nil {
 		m.target, m.iface = m.set.Target, m.set.Interface
+	} else {
+		letGo[pathChoice](m)
 	}
 	m.keys.mend.SetEnabled(false)
 }
 
 // inRecording are the keys of a view that only move about in it.
-var inRecording = []string{"up", "down", "j", "k", "pgup", "pgdown", "home", "end", "enter"}
+var inRecording = []string{"up", "down", "j", "k", "pgup", "pgdown", "home", "end", "enter", "+", "-"}
 
 // pressRecorded handles a key while a recording is looked at.
 func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 	switch k.String() {
 	case ",":
 		m.seek(m.recorded.at - 1)
-		return nil
+		return m.open()
 	case ".":
 		m.seek(m.recorded.at + 1)
-		return nil
+		return m.open()
 	case "<":
 		m.seek(0)
-		return nil
+		return m.open()
 	case ">":
 		m.seek(len(m.recorded.moments) - 1)
-		return nil
+		return m.open()
 	case "=":
 		if m.beside != nil {
 			m.compare()
@@ -92,7 +96,7 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 	}
 	if m.view.kept && m.view.press != nil && slices.Contains(inRecording, k.String()) {
 		if cmd, taken := m.view.press(m, k); taken {
-			return cmd
+			return tea.Batch(cmd, m.look())
 		}
 	}
 	if i := slices.IndexFunc(views, func(v *view) bool { return v.key == k.String() }); i >= 0 {
@@ -114,13 +118,9 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// unrecorded is what a view shows that looks at the network by itself: a case keeps what its tests and its watching saw.
+// unrecorded is what a view shows that is about doing something.
 func (m *model) unrecorded() []string {
-	words := "What this view looks up by itself while it is open is not in the recording. What the tests saw of it stands in the " +
-		"checks (1), and for and against each suspect (9)."
-	if m.view == actsView {
-		words = "This is a recording: nothing can be changed here. What was changed then stands among the values (v)."
-	}
+	const words = "This is a recording: nothing can be changed here. What was changed then stands among the values (v)."
 	lines := append(m.head(), "")
 	for _, line := range wrap(words, m.width-4, 3) {
 		lines = append(lines, "  "+m.theme.faint.Render(line))

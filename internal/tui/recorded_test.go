@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -13,7 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"passepartout/internal/core/event"
+	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/evidence/evidencetest"
+	"passepartout/internal/core/series"
 	"passepartout/internal/core/state"
+	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/zone"
 	"passepartout/internal/machine/simulated"
 )
@@ -74,6 +79,9 @@ func TestARecordingShowsWhatWasShown(t *testing.T) {
 		m.take(live)
 		m.now, r.now = live.At, live.At
 		for _, v := range views {
+			if v == reachView || v == pathView || v == namesView || v == countersView || v == neighboursView { // they move on while one looks: the tests below are about them
+				continue
+			}
 			if !v.kept {
 				assert.Contains(t, strings.Join(bodyOf(r, v), " "), "recording", "%s: %s", name, v.name)
 				continue
@@ -172,4 +180,133 @@ func TestTwoRecordingsSideBySide(t *testing.T) {
 	for line := range strings.SplitSeq(text, "\n") {
 		assert.LessOrEqual(t, ansi.StringWidth(line), 80)
 	}
+}
+
+// A night that was watched is gone through: at each moment the lanes and the band say whose loss it was, as far as it was known then.
+func TestARecordingTellsWhoseLossItWas(t *testing.T) {
+	t.Parallel()
+	line := &state.Timeline{}
+	began := time.Date(2026, 11, 23, 9, 14, 3, 0, time.UTC)
+	at := began
+	add := func(b event.Body) { line.Add(event.Event{At: at, Body: b}) }
+	set := evidencetest.Healthy()
+	add(event.Began{Round: 1, Question: evidence.Subject{Target: set.Target, Interface: "eth0"}, Endpoint: set.Endpoint})
+	at = at.Add(2 * time.Second)
+	add(event.Judged{Round: 1, Settled: true, Over: true, Verdict: event.VerdictOf(verdict.Judge(set))})
+	for i, w := range []event.Watched{{Witness: "127.0.0.1", Zone: zone.Host}, {Witness: "172.27.40.1", Zone: zone.LocalSubnet},
+		{Witness: "203.0.113.53", Zone: zone.Beyond}} {
+		w.Rank = i + 1
+		add(w)
+	}
+	for second := range 200 {
+		for i, name := range []string{"127.0.0.1", "172.27.40.1", "203.0.113.53"} {
+			p := event.Probed{Witness: name, Sent: at, Fate: series.Replied, RTT: time.Duration(i*i*10+1) * time.Millisecond}
+			if i > 0 && second >= 60 && second < 90 { // the gateway, and all behind it
+				p.Fate, p.RTT = series.Silent, 0
+			}
+			add(p)
+		}
+		switch at = at.Add(time.Second); second {
+		case 62:
+			add(event.Outage{Zone: zone.LocalSubnet, From: began.Add(62 * time.Second)})
+		case 92:
+			add(event.Outage{Zone: zone.LocalSubnet, From: began.Add(62 * time.Second), To: began.Add(92 * time.Second)})
+		}
+	}
+	add(event.Stopped{Because: "it was ended"})
+
+	m := newModel(context.Background(), Config{Recorded: &Recording{Name: "night.case", Timeline: line}})
+	m.width, m.height, m.theme = 142, 44, newTheme(true)
+	page := func() string { return ansi.Strip(m.frame().Content) }
+	press(m, "6", "-")
+	shows(t, m, "127.0.0.1", "172.27.40.1", "203.0.113.53", "whose loss", "LOCAL SUBNET", "├", "local subnet", "last 5 min")
+	shows(t, m, "09:15:05", "30 s") // when it began, and for how long it was
+	assert.NotContains(t, page(), "how it is asked")
+	press(m, "x")
+	assert.Contains(t, page(), "nobody is asked any more")
+	for !strings.Contains(m.recorded.moments[m.recorded.at].What, "an outage began") {
+		press(m, ",")
+	}
+	shows(t, m, "09:15:05")
+	assert.NotContains(t, page(), "30 s", "it was not over then")
+	press(m, "<")
+	shows(t, m, "Watching begins with the first verdict")
+}
+
+// The way is as the tests saw it, up to the moment where one stands.
+func TestARecordingShowsTheWay(t *testing.T) {
+	t.Parallel()
+	live, line := kept(t, "path-stops", "bookings.kittiwake.example:443")
+	m := reopened(live, line)
+	press(m, "7")
+	shows(t, m, "to bookings.kittiwake.example", "as the tests that began at", "provider", "enter fold or unfold")
+	assert.NotContains(t, text(m), "lay beside")
+	places := m.pathSeen().now.places
+	trail, ok := m.set.TrailTo(m.path().now.to.Addr())
+	require.True(t, ok)
+	answering := 0
+	for _, p := range places {
+		if p.From().IsValid() {
+			answering++
+		}
+	}
+	for _, s := range trail.Stations {
+		if s.From.IsValid() {
+			answering--
+		}
+	}
+	assert.Zero(t, answering, "as many stations answer as did")
+	press(m, "m", "c", "f", "enter")
+	press(m, "<")
+	shows(t, m, "The path is shown as soon as an address")
+	press(m, ">")
+	shows(t, m, "as the tests that began at")
+
+	whole, all := kept(t, "healthy", "")
+	m = reopened(whole, all)
+	press(m, "7")
+	shows(t, m, "to 203.0.113.53") // nothing was asked for: the way to a name server beyond
+}
+
+// What the tests have looked up stands there as each server had it.
+func TestARecordingShowsTheNames(t *testing.T) {
+	t.Parallel()
+	live, line := kept(t, "name-answers-differ", "bookings.kittiwake.example:443")
+	m := reopened(live, line)
+	press(m, "5")
+	shows(t, m, "Who is asked", "172.27.40.2", "bookings.kittiwake.example", "asked at ", "203.0.113.80")
+	assert.NotContains(t, text(m), "compare")
+	press(m, "n", "c", "y", "p")
+	assert.Nil(t, m.top(), "nothing is asked")
+	press(m, "<")
+	shows(t, m, "Who is asked")
+	assert.NotContains(t, text(m), "203.0.113.80", "it was not looked up then")
+}
+
+// What the tests have counted at the interface stands there.
+func TestARecordingShowsTheCounters(t *testing.T) {
+	t.Parallel()
+	live, line := kept(t, "link-errors", "bookings.kittiwake.example:443")
+	m := reopened(live, line)
+	press(m, "8")
+	shows(t, m, "eth0", "received", "sent", "read by the tests that began at", "While the tests ran")
+	press(m, "z")
+	assert.NotContains(t, text(m), "counted from zero")
+	press(m, "<")
+	shows(t, m, "have not been read yet")
+}
+
+// Who was found on the segment stands there, with what is wrong about it.
+func TestARecordingShowsTheNeighbours(t *testing.T) {
+	t.Parallel()
+	live, line := kept(t, "gateway-impersonated", "bookings.kittiwake.example:443")
+	m := reopened(live, line)
+	press(m, "4")
+	shows(t, m, "Neighbours on eth0", "172.27.40.1", "wrong", "172.27.40.2")
+	assert.NotContains(t, text(m), "ask the segment")
+	press(m, "a", "f", "m", "down", "end")
+	assert.Nil(t, m.top(), "nobody is asked")
+	press(m, "<")
+	shows(t, m, "Neighbours on eth0")
+	assert.NotContains(t, text(m), " wrong", "it was not known then")
 }

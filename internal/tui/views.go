@@ -26,6 +26,7 @@ type view struct {
 	from   func(m *model, was *view)                         // it is about to be shown in place of another; nil: that is nothing to it
 	open   func(m *model)                                    // it is shown, or something new is known: begins what it runs, once it can
 	look   func(m *model) func() any                         // what fetches its data, away from the screen; nil: nothing at present
+	replay func(m *model) func() any                         // look, in a recording; nil: nothing is fetched there
 	draw   func(m *model) []string                           // all rows but the foot
 	press  func(m *model, k tea.KeyPressMsg) (tea.Cmd, bool) // false: the key is not its own
 	wheel  func(m *model, step int)                          // nil: nothing to scroll
@@ -49,6 +50,9 @@ func hold[T any](m *model) *T {
 	x, _ := m.held[reflect.TypeFor[T]()].(*T)
 	return x
 }
+
+// letGo has it hold nothing.
+func letGo[T any](m *model) { delete(m.held, reflect.TypeFor[T]()) }
 
 // keep has a view hold something of its own, until the case ends.
 func keep[T any](m *model, x *T) { m.held[reflect.TypeFor[T]()] = x }
@@ -90,14 +94,18 @@ type lookedMsg struct {
 
 // look fetches the data of the view that is shown. While that is under way, the next look waits for its turn.
 func (m *model) look() tea.Cmd {
-	if m.view.look == nil || m.recorded != nil {
+	look := m.view.look
+	if m.recorded != nil {
+		look = m.view.replay
+	}
+	if look == nil {
 		return nil
 	}
 	if m.looking == m.view {
 		m.again = true
 		return nil
 	}
-	fetch := m.view.look(m)
+	fetch := look(m)
 	if fetch == nil {
 		return nil
 	}

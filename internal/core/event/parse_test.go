@@ -30,8 +30,9 @@ func TestParse(t *testing.T) {
 	}
 	_, quick := parseProbed([]byte(lines[0]))
 	assert.True(t, quick)
-	for _, c := range [][2]string{{`,"RTT":1234567`, ``}, {`,"RTT"`, `, "RTT"`}, {`"Replied"`, `"gone"`}, {`replied`, `gone`}, {`1234567}}`, `1234567}`},
-		{`1234567`, `12e5`}, {`1234567`, `-1`}, {`"Sent":"2026`, `"Sent":"26`}, {`"Witness"`, `"witness"`}, {`172.27.40.1`, `\u0031`}, {`}}`, `},"x":1}`},
+	for _, c := range [][2]string{{`,"RTT":1234567`, ``}, {`,"RTT"`, `, "RTT"`}, {`"Replied"`, `"gone"`}, {`replied`, `gone`},
+		{`1234567}}`, `1234567}`}, {`1234567`, `12e5`}, {`1234567`, `-1`}, {`"Sent":"2026`, `"Sent":"26`}, {`"Witness"`, `"witness"`},
+		{`172.27.40.1`, `\u0031`}, {`}}`, `},"x":1}`},
 		{`,"RTT":1234567`, `,"RTT":1234567,"RTT":7`}, {`{"at"`, `{"round":3,"at"`}} {
 		if changed := strings.Replace(lines[0], c[0], c[1], 1); changed != lines[0] {
 			lines = append(lines, changed)

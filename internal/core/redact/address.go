@@ -10,8 +10,8 @@ import (
 // fixed are networks that are the same everywhere and tell nothing of a place, or that say what sort of address one of them is: neither
 // leaves its network. What lies within the second sort has a stand-in within it.
 var (
-	kept = prefixes("0.0.0.0/8", "127.0.0.0/8", "192.0.0.0/24", "192.0.2.1/32", // what the program itself asks for, where nobody may answer (RFC 5737)
-		"224.0.0.0/3", "::/96", "ff00::/8")
+	kept = prefixes("0.0.0.0/8", "127.0.0.0/8", "192.0.0.0/24", "224.0.0.0/3", "::/96", "ff00::/8",
+		"192.0.2.1/32") // what the program itself asks for, where nobody may answer (RFC 5737)
 	apart = prefixes("10.0.0.0/8", "100.64.0.0/10", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", // RFC 1918, 3927, 6598
 		"64:ff9b::/96", "64:ff9b:1::/48", "::ffff:0:0/96", "2001::/32", "2002::/16", "fc00::/8", "fd00::/8", "fe80::/64",
 		"fe80::/10", "2000::/3") // RFC 4193, 4291, 4380, 6052, 8215

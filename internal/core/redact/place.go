@@ -12,8 +12,8 @@ type place struct {
 var text = place{}
 
 // nameKeys are those under which names stand in a log.
-var nameKeys = []string{"Host", "Name", "Names", "Domain", "Search", "Aliases", "Target", "Value", "Switch", "Issuer", "Subject", "Location",
-	"Page", "URL", "HTTP", "HTTPS", "ProxyConfig", "CaptivePortal", "Proxies", "Except", "host", "target"}
+var nameKeys = []string{"Host", "Name", "Names", "Domain", "Search", "Aliases", "Target", "Value", "Switch", "Issuer", "Subject",
+	"Location", "Page", "URL", "HTTP", "HTTPS", "ProxyConfig", "CaptivePortal", "Proxies", "Except", "host", "target"}
 
 // nameOptions are the DHCP options that hold names (RFC 2132, RFC 3397, RFC 4702, RFC 8910).
 var nameOptions = []string{"Host Name", "Domain Name", "Domain Search", "Client FQDN", "Merit Dump File", "Root Path", "Extensions Path",

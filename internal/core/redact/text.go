@@ -62,7 +62,8 @@ func part(run, rest string, f func(token) string) (out, left string) {
 	if h, between, ok := parseHardware(core); ok {
 		return f(token{sort: isHardware, text: core, hardware: h, between: between}), rest
 	}
-	if digits := strings.NewReplacer(":", "", "-", "").Replace(core); len(digits) > 12 && strings.Trim(digits, "0123456789abcdefABCDEF") == "" {
+	digits := strings.NewReplacer(":", "", "-", "").Replace(core)
+	if len(digits) > 12 && strings.Trim(digits, "0123456789abcdefABCDEF") == "" {
 		return f(token{sort: isOctets, text: core}), rest
 	}
 	if host, behind, ok := strings.Cut(core, ":"); ok { // a port, or a scheme

@@ -49,7 +49,7 @@ func TestBeside(t *testing.T) {
 	}
 	assert.Empty(t, parting(healthy, of(at.Add(time.Hour), later)), "times do not part them")
 	got := parting(healthy, of(at, silent))
-	assert.Contains(t, got["The machine"], ticket.Pair{Left: "203.0.113.53", Parts: true}, "a name server that one has and the other has not")
+	assert.Contains(t, got["The machine"], ticket.Pair{Left: "203.0.113.53", Parts: true}, "only one has it")
 	assert.NotEmpty(t, got["Checks"])
 	for _, p := range got["Checks"] {
 		assert.NotEqual(t, p.Left, p.Right)

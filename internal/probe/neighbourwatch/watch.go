@@ -94,8 +94,8 @@ type Watch struct {
 	own     *endpoint.Interface
 }
 
-// Start begins to watch.
-func Start(ctx context.Context, c Config) (*Watch, error) {
+// prepared is a watch that knows what was known before it, and has not begun.
+func prepared(c Config) (*Watch, error) {
 	i, ok := c.Endpoint.Interface(c.Interface)
 	if !ok {
 		return nil, fmt.Errorf("%w: %q", endpoint.ErrNoInterface, c.Interface)
@@ -114,9 +114,32 @@ func Start(ctx context.Context, c Config) (*Watch, error) {
 		}
 	}
 	p.book = neighbours.NewBook(gateways)
-	p.picture.Began = time.Now()
 	p.recall()
-	segment, err := probe.OpenSegment(c.Machine, i.Name, c.Endpoint.Owns, func(evidence.Heard) {}, nil)
+	return p, nil
+}
+
+// Recalled gives the picture of a segment at a moment, as it follows from the settings and from what tests had found by then. Nobody is
+// watched: the machine is not asked for anything.
+func Recalled(c Config, at time.Time) (*Watch, Picture, error) {
+	p, err := prepared(c)
+	if err != nil {
+		return nil, Picture{}, err
+	}
+	p.book.Table(c.Began, slices.DeleteFunc(slices.Clone(c.Endpoint.Neighbours), func(n endpoint.Neighbour) bool {
+		return n.Interface != c.Interface
+	}))
+	p.known()
+	return p, Picture{At: at, Began: c.Began, Rows: p.book.Rows(at), Missed: p.book.Missed}, nil
+}
+
+// Start begins to watch.
+func Start(ctx context.Context, c Config) (*Watch, error) {
+	p, err := prepared(c)
+	if err != nil {
+		return nil, err
+	}
+	p.picture.Began = time.Now()
+	segment, err := probe.OpenSegment(c.Machine, p.own.Name, c.Endpoint.Owns, func(evidence.Heard) {}, nil)
 	if err != nil {
 		p.picture.Withheld = c.Machine.Permissions().Frames.Why
 		if p.picture.Withheld == "" {

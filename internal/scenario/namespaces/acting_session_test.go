@@ -35,7 +35,9 @@ func loginTo(t *testing.T, l *namespaces.Lab) func(command string) *exec.Cmd {
 		"PermitRootLogin yes\nUsePAM no\nPidFile none\n", at("host"), at("user.pub")), 0o600))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd(8)
 	// Who runs tests beside a shell's other work has interrupts ignored, and so has a server that they start (sh(1), asynchronous lists).
-	_, stop, err := l.Start(namespaces.Root, "env", "--default-signal=INT", server, "-D", "-f", at("sshd_config"))
+	env, err := exec.LookPath("env")
+	require.NoError(t, err)
+	_, stop, err := l.Start(namespaces.Root, env, "--default-signal=INT", server, "-D", "-f", at("sshd_config"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = stop() })
 	return func(command string) *exec.Cmd {

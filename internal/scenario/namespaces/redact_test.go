@@ -61,7 +61,9 @@ func originalsOf(log []byte) (out []string) {
 		}
 	}
 	slices.Sort(out)
-	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return slices.Contains(everywhere, s) || slices.Contains(itsWords, s) })
+	return slices.DeleteFunc(slices.Compact(out), func(s string) bool {
+		return slices.Contains(everywhere, s) || slices.Contains(itsWords, s)
+	})
 }
 
 // standsIn gives where a word or an address stands in a text, as one and not as a part of another; -1: nowhere.
