@@ -279,7 +279,10 @@ func (m *model) neighbourDetail(p neighbourwatch.Picture) []string {
 	for _, n := range x.Names {
 		names = append(names, fmt.Sprintf("%s by %v", n.Text, n.Source))
 	}
-	if len(names) == 0 {
+	switch {
+	case len(names) == 0 && m.recorded != nil:
+		names = append(names, "its name was not asked for")
+	case len(names) == 0:
 		names = append(names, "no name: neither reverse DNS nor the machine itself (mDNS) gives one")
 	}
 	head := &row{}

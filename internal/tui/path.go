@@ -69,6 +69,8 @@ func (m *model) pathPage() []string {
 	if m.path() == nil {
 		words := "The path is shown as soon as an address to go to is known."
 		switch {
+		case m.recorded != nil:
+			words = "The tests had followed no way by then."
 		case m.set != nil && m.target.IsZero() && m.state.Round.Over:
 			words = "Nothing beyond the gateway was asked for, and no name server beyond it is set: there is nowhere to go. t asks for a target."
 		case m.set != nil && m.state.Round.Over:

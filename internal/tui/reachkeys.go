@@ -1,8 +1,6 @@
 package tui
 
 import (
-	"slices"
-
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/wording"
@@ -13,7 +11,7 @@ import (
 func (m *model) pressReach(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	w, watcher := m.reach(), m.watcher()
 	w.note = ""
-	if m.recorded != nil && slices.Contains([]string{"a", "p", "x", "delete", "z", "enter"}, k.String()) {
+	if m.recorded != nil && k.String() == "enter" { // of those that change something, the only one that comes here
 		w.note = "this is a recording: nobody is asked any more"
 		return nil, true
 	}

@@ -222,7 +222,8 @@ func TestARecordingTellsWhoseLossItWas(t *testing.T) {
 	shows(t, m, "127.0.0.1", "172.27.40.1", "203.0.113.53", "whose loss", "LOCAL SUBNET", "├", "local subnet", "last 5 min")
 	shows(t, m, "09:15:05", "30 s") // when it began, and for how long it was
 	assert.NotContains(t, page(), "how it is asked")
-	press(m, "x")
+	press(m, "x", "p", "a", "enter")
+	assert.Nil(t, m.top())
 	assert.Contains(t, page(), "nobody is asked any more")
 	for !strings.Contains(m.recorded.moments[m.recorded.at].What, "an outage began") {
 		press(m, ",")
@@ -258,7 +259,7 @@ func TestARecordingShowsTheWay(t *testing.T) {
 	assert.Zero(t, answering, "as many stations answer as did")
 	press(m, "m", "c", "f", "enter")
 	press(m, "<")
-	shows(t, m, "The path is shown as soon as an address")
+	shows(t, m, "The tests had followed no way by then")
 	press(m, ">")
 	shows(t, m, "as the tests that began at")
 
@@ -302,7 +303,7 @@ func TestARecordingShowsTheNeighbours(t *testing.T) {
 	live, line := kept(t, "gateway-impersonated", "bookings.kittiwake.example:443")
 	m := reopened(live, line)
 	press(m, "4")
-	shows(t, m, "Neighbours on eth0", "172.27.40.1", "wrong", "172.27.40.2")
+	shows(t, m, "Neighbours on eth0", "172.27.40.1", "wrong", "172.27.40.2", "its name was not asked for")
 	assert.NotContains(t, text(m), "ask the segment")
 	press(m, "a", "f", "m", "down", "end")
 	assert.Nil(t, m.top(), "nobody is asked")
