@@ -39,6 +39,12 @@ func TestCaseIsKeptAndReported(t *testing.T) {
 		}
 	}
 
+	text, _, _ := run(t, "report", file)
+	assert.Contains(t, text, "held 172.27.40.23/24 · 172.27.40.2 says 172.27.40.23/24")
+	assert.NotContains(t, text, "check by check", "a ticket is short")
+	page, _, _ := run(t, "report", file, "--format", "md")
+	assert.Contains(t, page, "The evidence, check by check")
+
 	watched := filepath.Join(t.TempDir(), "night.case")
 	_, errs, status = run(t, "watch", "--scenario", "healthy", "--for", "2s", "--case", watched)
 	require.Equal(t, 0, status, errs)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,12 +24,16 @@ type Ticket struct {
 	Set    *evidence.Set
 	Result verdict.Result
 	At     time.Time
+	Closer []ticket.Section // the evidence in full, which plain text leaves out: it is for tickets
 }
+
+// whole are all sections, with the evidence in full.
+func (t Ticket) whole() []ticket.Section { return slices.Concat(t.Sections, t.Closer) }
 
 // TicketOf is the ticket of a case.
 func TicketOf(s *state.State, about ticket.About) Ticket {
 	set, r := s.Shown()
-	return Ticket{ticket.Of(s, about), set, r, s.At}
+	return Ticket{ticket.Of(s, about), set, r, s.At, ticket.Closer(r)}
 }
 
 // WriteText writes it as plain text, fit for a ticket: no line is wider than what it holds.
@@ -69,7 +74,7 @@ func (t Ticket) WriteMarkdown(w io.Writer) error {
 			b.WriteString("- " + marked.Replace(line) + "\n")
 		}
 	}
-	for _, s := range t.Sections {
+	for _, s := range t.whole() {
 		b.WriteString("\n## " + s.Title + "\n\n| | |\n|---|---|\n")
 		for _, r := range s.Rows {
 			fmt.Fprintf(&b, "| %s | %s |\n", marked.Replace(r.Name), marked.Replace(r.Value))
@@ -99,7 +104,7 @@ type rowJSON struct {
 // WriteJSON writes it as one JSON object.
 func (t Ticket) WriteJSON(w io.Writer) error {
 	out := ticketJSON{Schema: TicketSchema, Title: t.Title, Asked: some(t.Asked), Sections: []sectionJSON{}}
-	for _, s := range t.Sections {
+	for _, s := range t.whole() {
 		section := sectionJSON{s.Title, []rowJSON{}}
 		for _, r := range s.Rows {
 			section.Rows = append(section.Rows, rowJSON{r.Name, r.Value})

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -117,7 +118,7 @@ func TestTheDocumentIsSearchable(t *testing.T) {
 	out, err := cmd.Output()
 	require.NoError(t, err)
 	bare := func(s string) string { return strings.Join(strings.Fields(s), "") }
-	for _, section := range made.Sections {
+	for _, section := range slices.Concat(made.Sections, made.Closer) {
 		for _, row := range section.Rows {
 			assert.Contains(t, bare(string(out)), bare(row.Value), row.Name)
 		}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/ticket"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/draw"
@@ -49,7 +50,7 @@ svg { width: 100%; min-width: 44em; height: auto }
 <h1>{{.Title}}</h1>
 {{if .Asked}}<section class="asked"><strong>Asked of you</strong><ul>{{range .Asked}}<li>{{.}}</li>{{end}}</ul></section>{{end}}
 {{if .Line}}<figure>{{.Line}}</figure>{{end}}
-{{range .Sections}}<section><h2>{{.Title}}</h2><dl>{{range .Rows}}<dt>{{.Name}}</dt><dd>{{.Value}}</dd>{{end}}</dl></section>
+{{range .All}}<section><h2>{{.Title}}</h2><dl>{{range .Rows}}<dt>{{.Name}}</dt><dd>{{.Value}}</dd>{{end}}</dl></section>
 {{end}}</body>
 </html>
 `))
@@ -69,7 +70,8 @@ func (t Ticket) WriteHTML(w io.Writer) error {
 	return ticketHTML.Execute(w, struct {
 		Ticket
 		Line template.HTML
-	}{t, line})
+		All  []ticket.Section
+	}{t, line, t.whole()})
 }
 
 // WritePDF writes it as a document of some pages, with the line drawn where there is one.
@@ -78,7 +80,7 @@ func (t Ticket) WritePDF(w io.Writer) error {
 	if t.Set != nil && t.Set.Endpoint != nil {
 		d.Figure = draw.Line{Line: topology.Of(t.Set, t.Result)}
 	}
-	for _, s := range t.Sections {
+	for _, s := range t.whole() {
 		part := draw.Section{Title: s.Title}
 		for _, r := range s.Rows {
 			part.Rows = append(part.Rows, [2]string{r.Name, r.Value})

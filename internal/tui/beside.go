@@ -127,7 +127,8 @@ func (m *model) besidePage() []string {
 	if below := len(all) - b.first - room; below > 0 {
 		note += fmt.Sprintf("; %d more lines below", below)
 	}
-	r := (&row{}).put(t.key, " d").put(t.faint, map[bool]string{false: " all   ", true: " what parts   "}[b.all]).put(t.key, ", .").
+	r := &row{}
+	r.put(t.key, " d").put(t.faint, map[bool]string{false: " all   ", true: " what parts   "}[b.all]).put(t.key, ", .").
 		put(t.faint, " the left in time   ").put(t.key, "tab").put(t.faint, " changes sides   ").put(t.key, "↑↓").put(t.faint, " scroll   ").
 		put(t.key, "esc").put(t.faint, " the views of the left")
 	return append(slices.Clone(lines[:m.height-3]), t.faint.Render(fit(note, m.width-1)), m.rule(), r.cut(m.width))

@@ -72,7 +72,8 @@ func (m *model) pathPage() []string {
 		case m.recorded != nil:
 			words = "The tests had followed no way by then."
 		case m.set != nil && m.target.IsZero() && m.state.Round.Over:
-			words = "Nothing beyond the gateway was asked for, and no name server beyond it is set: there is nowhere to go. t asks for a target."
+			words = "Nothing beyond the gateway was asked for, and no name server beyond it is set: there is nowhere to go. " +
+				"t asks for a target."
 		case m.set != nil && m.state.Round.Over:
 			words = "The target's name has led to no address, so that there is no way to show. The overview says why; t asks for " +
 				"another target."
@@ -130,7 +131,8 @@ func (m *model) pathFoot(lines []string) []string {
 	}
 	keys := &row{}
 	keys.put(t.text, " ")
-	own := [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"}, {"z", "from zero"}}
+	own := [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"},
+		{"z", "from zero"}}
 	if m.recorded != nil {
 		own = own[:2]
 	}

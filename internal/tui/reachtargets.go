@@ -32,7 +32,8 @@ var reachView = &view{
 		{"a", "add targets: names, addresses, a pasted list, or @ and a file that lists them"},
 		{"enter", "how the chosen one is asked: every 0.2s size 1400 count 100 whole tcp ipv4"},
 	},
-	open: func(m *model) { m.reach() }, look: lookAtReach, replay: lookAtRecordedReach, kept: true, draw: (*model).reachPage, press: (*model).pressReach,
+	open: func(m *model) { m.reach() }, look: lookAtReach, replay: lookAtRecordedReach, kept: true,
+	draw: (*model).reachPage, press: (*model).pressReach,
 	wheel: func(m *model, step int) { m.reach().selected += step },
 	say:   func(m *model, words string) { m.reach().note = words },
 	export: func(m *model) (report.Export, bool) {

@@ -86,8 +86,7 @@ func TestANoteIsKeptWithTheCase(t *testing.T) {
 	shows(t, m, "Notes", "Port 7 on the switch is dark.")
 	assert.NotContains(t, m.ticketNow().Text(), "\x1b")
 
-	r, line := kept(t, "gateway-silent", "bookings.kittiwake.example:443")
-	again := reopened(r, line)
+	again := logged()
 	press(again, "v", "n")
 	assert.Contains(t, ansi.Strip(again.frame().Content), "nothing more is written down in it")
 }

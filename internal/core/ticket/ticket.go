@@ -57,6 +57,7 @@ func Of(s *state.State, about About) Ticket {
 	t.add(said, verdictRows(s, set, r))
 	t.add(cleared, ruledOut(r))
 	t.add(machine, machineRows(s, set, about))
+	t.add(settings, settingRows(set, f))
 	t.add(names, nameRows(set, f))
 	t.add(way, wayRows(set, f))
 	t.add(times, timeRows(s))
@@ -71,6 +72,7 @@ const (
 	said     = "Verdict"
 	cleared  = "Ruled out"
 	machine  = "The machine"
+	settings = "Settings: held, said by the network, documented"
 	names    = "Names"
 	way      = "The way"
 	times    = "In time"
@@ -80,7 +82,7 @@ const (
 )
 
 // ReadOut are the titles in the order in which values are asked for on the telephone.
-var ReadOut = []string{machine, names, way, said, cleared, times, done, noted, withheld}
+var ReadOut = []string{machine, settings, names, way, said, cleared, times, done, noted, withheld}
 
 func (t *Ticket) add(title string, rows []Row) {
 	rows = slices.DeleteFunc(rows, func(r Row) bool { return r.Value == "" })

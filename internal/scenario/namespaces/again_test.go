@@ -12,7 +12,8 @@ import (
 // A check says the same when it is run again at once, and again while the system still gives up on hardware addresses that the first one
 // asked for.
 func TestTheSameAgainAtOnce(t *testing.T) {
-	for i, name := range []string{"second-segment-neighbour-off", "fourth-name-server-lives", "resolver-wrong-six-only", "gateway-silent", "mask-too-wide",
+	for i, name := range []string{"second-segment-neighbour-off", "fourth-name-server-lives",
+		"resolver-wrong-six-only", "gateway-silent", "mask-too-wide",
 		"route-by-rule-wrong", "gateway-not-a-router", "route-stale", "resolver-silent-local", "router-leads-nowhere",
 		"competing-default-routes", "wrong-network", "destination-silent", "address-conflict", "gateway-impersonated"} {
 		if i >= 5 && !*every {
