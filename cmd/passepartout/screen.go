@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/acting"
 	"passepartout/internal/core/target"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine/simulated"
 	"passepartout/internal/nap"
 	"passepartout/internal/scenario"
@@ -36,6 +37,10 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 	recent := tui.OpenRecent()
 	file, left := f.onShelf()
 	log, closeCase, err := f.keepCase(file, "", m, nil)
+	if err != nil && f.keep == "" { // nobody asked for it, and nobody is kept from looking by it
+		left = "This case is not kept: " + wiretext.Clean(err.Error())
+		log, closeCase, err = f.keepCase("", "", m, nil)
+	}
 	if err != nil {
 		return err
 	}
