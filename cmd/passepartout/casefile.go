@@ -39,7 +39,7 @@ func (f *flags) onShelf() (file, left string) {
 	}
 	all, err := shelf().List()
 	if err == nil {
-		err = shelf().Tidy()
+		err = shelf().Tidy(all)
 	}
 	if err == nil {
 		file, err = shelf().Fresh(time.Now())

@@ -73,8 +73,8 @@ Without a command it opens full-screen on this machine.`,
 		f.setCommand(),
 		f.addCommand("add", "Adds an address, a route or a neighbour entry", change.AddAddress, change.AddRoute, change.AddNeighbour),
 		f.addCommand("remove", "Takes an address, a route or a neighbour entry away", change.RemoveAddress, change.RemoveRoute,
-			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.reportCommand(), f.translateCommand(), f.openCommand(), f.casesCommand(),
-		f.guardCommand(), f.demoCommand())
+			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.reportCommand(), f.translateCommand(),
+		f.openCommand(), f.casesCommand(), f.guardCommand(), f.demoCommand())
 	return root
 }
 

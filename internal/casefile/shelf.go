@@ -125,10 +125,9 @@ func (s Shelf) Throw(k Kept) error {
 	return os.Remove(k.Path)
 }
 
-// Tidy throws the oldest closed cases away that are too many.
-func (s Shelf) Tidy() error {
-	all, err := s.List()
-	closed := slices.DeleteFunc(all, func(k Kept) bool { return k.Left || k.Writes })
+// Tidy throws the oldest closed cases away that are too many of those that List gave.
+func (s Shelf) Tidy(all []Kept) (err error) {
+	closed := slices.DeleteFunc(slices.Clone(all), func(k Kept) bool { return k.Left || k.Writes })
 	for _, k := range closed[min(Most, len(closed)):] {
 		err = errors.Join(err, os.Remove(k.Path))
 	}

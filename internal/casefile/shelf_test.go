@@ -79,7 +79,9 @@ func TestShelf(t *testing.T) {
 		name := at.Add(time.Duration(n+1)*time.Hour).Format("2006-01-02-150405") + casefile.Ending
 		require.NoError(t, os.WriteFile(filepath.Join(string(shelf), name), whole, 0o600))
 	}
-	require.NoError(t, shelf.Tidy())
+	all, err = shelf.List()
+	require.NoError(t, err)
+	require.NoError(t, shelf.Tidy(all))
 	all, _ = shelf.List()
 	assert.Len(t, all, casefile.Most)
 	assert.Equal(t, "2026-11-23-101403", all[len(all)-1].Name(), "the oldest are gone")

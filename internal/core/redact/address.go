@@ -7,8 +7,8 @@ import (
 	"passepartout/internal/core/subnet"
 )
 
-// fixed are networks that are the same everywhere and tell nothing of a place, or that say what sort of address one of them is: neither
-// leaves its network. What lies within the second sort has a stand-in within it.
+// What lies in a network of the first sort, which is the same everywhere and tells nothing of a place, stays as it is. What lies in one of
+// the second, which says what sort of address it is, has a stand-in within it.
 var (
 	kept = prefixes("0.0.0.0/8", "127.0.0.0/8", "192.0.0.0/24", "224.0.0.0/3", "::/96", "ff00::/8",
 		"192.0.2.1/32") // what the program itself asks for, where nobody may answer (RFC 5737)
