@@ -42,7 +42,7 @@ func TestWhatEachCommandKeeps(t *testing.T) {
 					}
 				}
 				return err == nil && len(tasks) > 1 && len(last) == 0
-			}, 15*time.Second, 20*time.Millisecond, "%v", &last)
+			}, time.Minute, 20*time.Millisecond, "%v", &last)
 		})
 	}
 }

@@ -59,11 +59,7 @@ func (x *terminal) text() string { x.t.Helper(); return x.tmux("capture-pane", "
 // see waits until the screen shows all of these.
 func (x *terminal) see(wants ...string) string {
 	x.t.Helper()
-	patience := 15 * time.Second
-	if raced {
-		patience = time.Minute
-	}
-	deadline := time.Now().Add(patience)
+	deadline := time.Now().Add(time.Minute)
 	for {
 		text := x.text()
 		missing := slices.DeleteFunc(slices.Clone(wants), func(w string) bool { return strings.Contains(text, w) })
@@ -269,7 +265,7 @@ func (x *terminal) stopped() {
 	require.Eventually(x.t, func() bool {
 		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", x.pid()))
 		return err == nil && strings.Contains(string(status), "State:\tT")
-	}, 15*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 }
 
 // A terminal that is said to show no UTF-8 is given none.

@@ -49,14 +49,14 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 		}
 		return found
 	}
-	l.until("bound", 20*time.Second, func() bool { return latest(dhcp.BoundTo) != nil && len(l.held()) > 0 })
+	l.until("bound", time.Minute, func() bool { return latest(dhcp.BoundTo) != nil && len(l.held()) > 0 })
 	check := func(stage string) {
 		if c.name == "" {
 			return
 		}
 		var got lease.Lease
 		var e *dhcp.Exchange
-		l.until(stage+": the file tells the lease", 10*time.Second, func() bool { // which may be renewed meanwhile
+		l.until(stage+": the file tells the lease", time.Minute, func() bool { // which may be renewed meanwhile
 			var ok bool
 			e = latest(dhcp.BoundTo, dhcp.Renewed, dhcp.Rebound)
 			got, ok = l.inForce()
@@ -70,7 +70,7 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 	if c.program == "udhcpc" && s.name == "dnsmasq" {
 		return // it renews at half the lease whatever T1 is, and this server gives no less than two minutes
 	}
-	l.until("renewed", 20*time.Second, func() bool { return latest(dhcp.Renewed, dhcp.Rebound) != nil })
+	l.until("renewed", time.Minute, func() bool { return latest(dhcp.Renewed, dhcp.Rebound) != nil })
 	check("renewed")
 
 	l.onlyBroadcast("172.27.40.2")
@@ -82,14 +82,14 @@ func follow(t *testing.T, c clientKind, s serverKind) {
 
 	if c.release != nil {
 		if c.name == lease.Dhcpcd { // one that is told to release before it has taken the answer ends without a word
-			l.until("the client has taken the answer", 15*time.Second, func() bool {
+			l.until("the client has taken the answer", time.Minute, func() bool {
 				got, ok := l.inForce()
 				return ok && !got.Obtained.Before(latest(dhcp.Renewed, dhcp.Rebound).Last().Truncate(time.Second))
 			})
 		}
 		c.release(l, p)
 		told := time.Now()
-		l.until("released", 15*time.Second, func() bool {
+		l.until("released", time.Minute, func() bool {
 			done := latest(dhcp.Released) != nil
 			// a signal that comes while it runs its hooks is now and then lost
 			if !done && c.name == lease.Dhcpcd && time.Since(told) > 3*patient*time.Second {

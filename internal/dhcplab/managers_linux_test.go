@@ -78,7 +78,7 @@ func TestClientsAreTold(t *testing.T) {
 				}
 				return n
 			}
-			l.until("bound", 20*time.Second, func() bool {
+			l.until("bound", time.Minute, func() bool {
 				_, told := l.inForce()
 				return taken() > 0 && len(l.held()) > 0 && told
 			})
@@ -93,7 +93,7 @@ func TestClientsAreTold(t *testing.T) {
 			require.NoError(t, json.Unmarshal([]byte(out), &got), "%s%s", out, errs)
 			assert.Equal(t, []any{c.manager, "kept", 0}, []any{got.Manager, got.Outcome, status}, errs)
 			assert.Greater(t, taken(), had, "seen on the wire")
-			l.until("it has its address", 10*time.Second, func() bool { return len(l.held()) == 1 })
+			l.until("it has its address", time.Minute, func() bool { return len(l.held()) == 1 })
 			out, errs, status = l.beside(p, "lease release -i eth0 --yes --force --target 172.27.40.2")
 			if c.releases != "" {
 				assert.Equal(t, 3, status)
@@ -149,7 +149,7 @@ func TestSettingsForGood(t *testing.T) {
 					return len(h) == 1 && (h[0].Address == set) == want && h[0].Expires.IsZero() == want
 				}
 			}
-			l.until("bound", 20*time.Second, has(false))
+			l.until("bound", time.Minute, has(false))
 			before := l.files(c.files)
 			args := " -i eth0 --yes --trial 0 --target 172.27.40.2 --format json"
 			out, errs, status := l.beside(p, "set address "+set.String()+" --gateway 172.27.40.1 --last for-good"+args)
@@ -167,14 +167,14 @@ func TestSettingsForGood(t *testing.T) {
 			p.end(syscall.SIGTERM)
 			l.in(l.nodes[client], func() error { return exec.Command("ip", "addr", "flush", "dev", "eth0").Run() })
 			p = c.start(l)
-			l.until("set again after the restart", 20*time.Second, has(true))
-			l.until("and its route", 10*time.Second, func() bool { return strings.Contains(l.routes(), "default via 172.27.40.1") })
+			l.until("set again after the restart", time.Minute, has(true))
+			l.until("and its route", time.Minute, func() bool { return strings.Contains(l.routes(), "default via 172.27.40.1") })
 
 			time.Sleep(2 * time.Second) // who was started anew comes to rest
 			out, errs, status = l.beside(p, "undo --yes --force")
 			assert.Zero(t, status, "%s%s", out, errs)
 			assert.Equal(t, before, l.files(c.files), "byte for byte")
-			l.until("by DHCP again", 20*time.Second, func() bool { h := l.held(); return len(h) == 1 && h[0].Address != set })
+			l.until("by DHCP again", time.Minute, func() bool { h := l.held(); return len(h) == 1 && h[0].Address != set })
 		})
 	}
 }

@@ -84,12 +84,12 @@ func TestALeaseOfOurOwnEnds(t *testing.T) {
 			l.in(l.nodes[client], func() error { return exec.Command("ip", "addr", "add", "192.0.2.7/24", "dev", "eth0").Run() })
 			p := l.lease("--trial 0")
 			before := netip.MustParsePrefix("192.0.2.7/24")
-			l.until("bound", 20*time.Second, func() bool {
+			l.until("bound", time.Minute, func() bool {
 				h := l.held()
 				return strings.Contains(p.said(), "is leased") && len(h) == 1 && h[0].Address != before && !h[0].Expires.IsZero()
 			})
 			until := l.held()[0].Expires
-			l.until("renewed, and the kernel told", 20*time.Second, func() bool {
+			l.until("renewed, and the kernel told", time.Minute, func() bool {
 				return l.held()[0].Expires.After(until.Add(2 * time.Second))
 			})
 			c.do(l, p)
@@ -99,7 +99,7 @@ func TestALeaseOfOurOwnEnds(t *testing.T) {
 			})
 			l.until("it says so", 5*time.Second, func() bool { return strings.Contains(p.said(), c.says) })
 			if !strings.Contains(c.name, "server") {
-				l.until("the server is told", 10*time.Second, func() bool { return l.wanted(dhcp.Released) != nil })
+				l.until("the server is told", time.Minute, func() bool { return l.wanted(dhcp.Released) != nil })
 			}
 			raw, err := os.ReadFile(filepath.Join(l.dir, "state", "passepartout", "changes.jsonl"))
 			require.NoError(t, err)
@@ -115,7 +115,7 @@ func TestALeaseOfOurOwnEnds(t *testing.T) {
 		l.node("squatter", "near "+o.first+"/24")
 		iscServer(l, "server", o)
 		p := l.lease("")
-		l.until("declined", 20*time.Second, func() bool { return l.wanted(dhcp.Declined) != nil })
+		l.until("declined", time.Minute, func() bool { return l.wanted(dhcp.Declined) != nil })
 		<-p.done
 		assert.Contains(t, p.said(), o.first+" is in use by 02:00:00:00:10:")
 		assert.Empty(t, l.held())

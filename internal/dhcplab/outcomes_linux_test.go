@@ -54,7 +54,7 @@ func TestOutcomes(t *testing.T) {
 			l.node("squatter", "near 172.27.40.100/24", "near 172.27.40.101/24")
 			dnsmasq(l, "server", o)
 			startDhcpcd(l)
-			e := l.await(dhcp.Declined, 20*time.Second)
+			e := l.await(dhcp.Declined, time.Minute)
 			assert.Contains(t, []netip.Addr{addr("172.27.40.100"), addr("172.27.40.101")}, e.Terms.Address)
 			assert.Equal(t, dhcp.Decline, e.Steps[len(e.Steps)-1].Message.Type)
 			assert.Contains(t, types(e), dhcp.Ack, "the decline belongs to the acknowledgement before it")
@@ -67,12 +67,12 @@ func TestOutcomes(t *testing.T) {
 				"subnet-mask 255.255.255.0;\n  option dhcp-lease-time 86400;\n  option dhcp-server-identifier 10.1.2.1;\n  renew 4 "+
 				"2037/01/01 00:00:00;\n  rebind 4 2037/01/01 00:00:00;\n  expire 4 2037/01/02 00:00:00;\n}\n")
 			startDhclient(l)
-			e := l.await(dhcp.Refused, 20*time.Second)
+			e := l.await(dhcp.Refused, time.Minute)
 			assert.Equal(t, addr("10.1.2.3"), e.Requested)
 			assert.Equal(t, addr("172.27.40.2"), e.Server)
 			assert.False(t, e.Terms.Address.IsValid())
-			bound := l.await(dhcp.BoundTo, 15*time.Second)
-			l.until("the lease of this network is in force", 10*time.Second, func() bool {
+			bound := l.await(dhcp.BoundTo, time.Minute)
+			l.until("the lease of this network is in force", time.Minute, func() bool {
 				got, ok := l.inForce()
 				return ok && got.Terms.Address == bound.Terms.Address
 			})
@@ -90,7 +90,7 @@ func TestOutcomes(t *testing.T) {
 		}},
 		"unanswered: nobody serves": {[]string{"dhclient"}, func(t *testing.T, l *lab) {
 			startDhclient(l)
-			l.until("three discovers", 20*time.Second, func() bool {
+			l.until("three discovers", time.Minute, func() bool {
 				e := l.wanted(dhcp.Unanswered)
 				return e != nil && len(e.Steps) >= 3
 			})
@@ -108,7 +108,7 @@ func TestOutcomes(t *testing.T) {
 			iscServer(l, "second", o)
 			time.Sleep(time.Second) // both listen
 			startDhclient(l)
-			l.await(dhcp.BoundTo, 20*time.Second)
+			l.await(dhcp.BoundTo, time.Minute)
 			l.until("both have offered", 5*time.Second, func() bool { return has(l.wanted(dhcp.BoundTo).Remarks, "disagree") })
 			e := l.wanted(dhcp.BoundTo)
 			assert.True(t, has(e.Remarks, "disagree: router"), e.Remarks)
@@ -128,14 +128,14 @@ func TestOutcomes(t *testing.T) {
 			l.run("relay", "relay", "echo 1 > /proc/sys/net/ipv4/ip_forward\nexec dhcrelay -4 -d -iu eth1 -id eth0 172.27.50.2")
 			time.Sleep(time.Second)
 			startDhclient(l)
-			e := l.await(dhcp.BoundTo, 20*time.Second)
+			e := l.await(dhcp.BoundTo, time.Minute)
 			assert.Equal(t, addr("172.27.40.1"), e.Relay)
 			assert.Equal(t, addr("172.27.50.2"), e.Server)
 			assert.Contains(t, []string{"discover offer request ack"}, kinds(e), "what is seen on both sides of the relay is one exchange")
 			ladder := e.Ladder()
 			assert.Equal(t, []string{"client", "relay", "server"},
 				[]string{ladder.Parties[0].Role, ladder.Parties[1].Role, ladder.Parties[2].Role})
-			renewed := l.await(dhcp.Renewed, 15*time.Second)
+			renewed := l.await(dhcp.Renewed, time.Minute)
 			assert.Equal(t, e.Terms.Address, renewed.Terms.Address)
 			acks := 0
 			for _, x := range l.exchanges() {
@@ -152,7 +152,7 @@ func TestOutcomes(t *testing.T) {
 			dnsmasq(l, "server", o)
 			time.Sleep(500 * time.Millisecond)
 			startDhcpcd(l)
-			e := l.await(dhcp.BoundTo, 20*time.Second)
+			e := l.await(dhcp.BoundTo, time.Minute)
 			assert.Equal(t, "discover ack", kinds(e))
 			assert.True(t, has(e.Remarks, "RFC 4039"), e.Remarks)
 		}},
@@ -162,9 +162,9 @@ func TestOutcomes(t *testing.T) {
 			l.node("server", "near "+o.address)
 			dnsmasq(l, "server", o)
 			startDhclient(l)
-			e := l.await(dhcp.BoundTo, 20*time.Second)
+			e := l.await(dhcp.BoundTo, time.Minute)
 			assert.True(t, e.Terms.IsEndless())
-			l.until("the file tells it", 10*time.Second, func() bool {
+			l.until("the file tells it", time.Minute, func() bool {
 				got, ok := l.inForce()
 				return ok && got.Endless && got.Expires.IsZero() && got.At(time.Now()) == lease.Bound
 			})
@@ -174,14 +174,14 @@ func TestOutcomes(t *testing.T) {
 			l.node("server", "near "+o.address)
 			dnsmasq(l, "server", o)
 			p := startDhclient(l)
-			bound := l.await(dhcp.BoundTo, 20*time.Second)
+			bound := l.await(dhcp.BoundTo, time.Minute)
 			// what is not written down yet it cannot give back
-			l.until("written", 10*time.Second, func() bool { _, ok := l.inForce(); return ok })
+			l.until("written", time.Minute, func() bool { _, ok := l.inForce(); return ok })
 			clients[0].release(l, p)
-			e := l.await(dhcp.Released, 10*time.Second)
+			e := l.await(dhcp.Released, time.Minute)
 			assert.Equal(t, bound.Terms.Address, e.Terms.Address)
 			assert.Equal(t, addr("172.27.40.2"), e.Server)
-			l.until("the file says so", 10*time.Second, func() bool {
+			l.until("the file says so", time.Minute, func() bool {
 				found, _ := leasefile.Read(os.DirFS(l.root()))
 				return len(found) == 1 && found[0].At(time.Now()) == lease.Released
 			})
@@ -191,8 +191,8 @@ func TestOutcomes(t *testing.T) {
 			l.node("server", "near "+o.address)
 			dnsmasq(l, "server", o)
 			p := startDhcpcd(l)
-			first := l.await(dhcp.BoundTo, 20*time.Second)
-			l.until("written", 15*time.Second, func() bool { _, ok := l.inForce(); return ok })
+			first := l.await(dhcp.BoundTo, time.Minute)
+			l.until("written", time.Minute, func() bool { _, ok := l.inForce(); return ok })
 			p.end(syscall.SIGKILL)
 			l.run(client, "flush", "ip addr flush dev eth0")
 			startDhclient(l)

@@ -12,6 +12,7 @@ import (
 
 	"passepartout/internal/core/path"
 	"passepartout/internal/machine/simulated"
+	"passepartout/internal/nap/naptest"
 	"passepartout/internal/probe"
 	"passepartout/internal/scenario"
 )
@@ -36,13 +37,15 @@ func TestSize(t *testing.T) {
 				t.Parallel()
 				e := probe.NewEchoer(at(t, c.scenario, simulated.Options{Privilege: p}), "")
 				defer e.Close()
-				s, ok := probe.Size(within(t, time.Minute), e,
-					probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 500 * time.Millisecond }})
-				require.True(t, ok)
-				assert.Equal(t, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told})
-				if c.told {
-					assert.Equal(t, c.from, s.From.String())
-				}
+				naptest.Undisturbed(t, func(truth assert.TestingT) {
+					s, ok := probe.Size(within(t, time.Minute), e,
+						probe.SizeQuestion{To: c.to, Full: c.full, Patience: func() time.Duration { return 500 * time.Millisecond }})
+					assert.True(truth, ok)
+					assert.Equal(truth, []any{c.passes, c.lost, c.told}, []any{s.Passes, s.Lost, s.Told})
+					if c.told {
+						assert.Equal(truth, c.from, s.From.String())
+					}
+				})
 			})
 		}
 	}
@@ -89,7 +92,7 @@ func TestFlowsShowBranches(t *testing.T) {
 	voices := func(method probe.TraceMethod, flows, rounds int) (most int) {
 		track := &path.Track{To: bookings}
 		var mu sync.Mutex
-		_, err := probe.Trace(within(t, 20*time.Second), e,
+		_, err := probe.Trace(within(t, time.Minute), e,
 			probe.TraceQuestion{To: netip.AddrPortFrom(bookings, 443), Method: method, First: 1, Last: 12, Patience: 3 * time.Second,
 				Flows: flows, Rounds: rounds, Interval: 50 * time.Millisecond}, func(s path.Seen) {
 				mu.Lock()

@@ -19,7 +19,10 @@ func TestSaying(t *testing.T) {
 	shows(t, m, "not determined")
 	press(m, "w", "down")
 	press(m, "enter")
-	shows(t, m, "The fault lies in this HOST", "amended, was: not determined", "likely")
+	shows(t, m, "The fault lies in this HOST", "likely")
+	until(t, m, "what it was before", func() bool { // of these tests, or of those before them: they run again where this machine stood still
+		return m.state.Verdict.Amended == "Not determined" || len(m.state.Past) > 0 && m.state.Past[len(m.state.Past)-1].Fault == ""
+	})
 	assert.Equal(t, zone.Host, m.result.Zone)
 	press(m, "w")
 	shows(t, m, "You have said: Is this machine's address one of this place's network?")

@@ -112,7 +112,7 @@ func TestWholeProgram(t *testing.T) {
 	require.NoError(t, err)
 	site, err := simulated.Build(s, simulated.Options{})
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	remembered := make(chan string, 1)
 	m := newModel(ctx,
@@ -124,7 +124,7 @@ func TestWholeProgram(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { _, err := p.Run(); ended <- err }()
 	p.Send(tea.KeyPressMsg{Code: tea.KeyEnter})
-	require.Eventually(t, func() bool { return out.has("BEYOND the gateway") && out.has("refuses") }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return out.has("BEYOND the gateway") && out.has("refuses") }, time.Minute, 10*time.Millisecond)
 	assert.Equal(t, s.Target, <-remembered)
 	p.Send(tea.KeyPressMsg{Text: "q", Code: 'q'})
 	select {

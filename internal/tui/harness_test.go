@@ -49,28 +49,35 @@ func carryOut(m *model, cmd tea.Cmd) {
 	}()
 }
 
+// patience is for how long a test waits for what is to come: the machines that these tests run on may be slow, and stand still.
+const patience = 2 * time.Minute
+
 // pump takes in whatever has come within a time.
 func pump(m *model, within time.Duration) {
 	timer := time.NewTimer(within)
 	defer timer.Stop()
-	for {
-		select {
-		case msg := <-inbox(m):
-			send(m, msg)
-		case <-timer.C:
-			return
-		}
+	for takes(m, timer.C) {
 	}
 }
 
-// until takes messages in until something is so.
+// takes takes one message in. It is false when none has come until then.
+func takes(m *model, until <-chan time.Time) bool {
+	select {
+	case msg := <-inbox(m):
+		send(m, msg)
+		return true
+	case <-until:
+		return false
+	}
+}
+
+// until takes messages in, one by one, until something is so.
 func until(t *testing.T, m *model, what string, so func() bool) {
 	t.Helper()
-	for began := time.Now(); !so(); {
-		if time.Since(began) > 30*time.Second {
-			t.Fatalf("not within half a minute: %s\n%s", what, text(m))
+	for began := time.Now(); !so(); takes(m, time.After(10*time.Millisecond)) {
+		if time.Since(began) > patience {
+			t.Fatalf("not within %v: %s\n%s", patience, what, text(m))
 		}
-		pump(m, 10*time.Millisecond)
 	}
 }
 
@@ -83,7 +90,7 @@ func testsEnd(t *testing.T, m *model) {
 func shows(t *testing.T, m *model, wants ...string) {
 	t.Helper()
 	for _, want := range wants {
-		if !eventually(m, want, 15*time.Second) {
+		if !eventually(m, want, patience) {
 			assert.Fail(t, "not on the screen", "%q\n%s", want, text(m))
 		}
 	}

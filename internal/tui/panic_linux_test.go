@@ -56,7 +56,7 @@ func TestAPanicBesideTheScreen(t *testing.T) {
 	require.Eventually(t, func() bool {
 		seen = tmux("capture-pane", "-p", "-S", "-")
 		return strings.Contains(seen, "icanon")
-	}, 20*time.Second, 50*time.Millisecond, "%s", seen)
+	}, time.Minute, 50*time.Millisecond, "%s", seen)
 	assert.Contains(t, seen, "a mistake in a goroutine of ours")
 	assert.Contains(t, seen, "faulty.Route")
 	assert.NotContains(t, seen, "left with status 0")

@@ -115,7 +115,7 @@ func TestAPanicIsAnError(t *testing.T) {
 		time.Sleep(500 * time.Millisecond)
 		_, _ = type_.Write([]byte("z"))
 	}()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	err := run(ctx, Config{Ground: Ground{Machine: still{}}, Target: "bookings.kittiwake.example:443", Asked: true, Deadline: time.Minute},
 		tea.WithInput(keys), tea.WithOutput(&screen), tea.WithWindowSize(142, 44), tea.WithoutSignalHandler())

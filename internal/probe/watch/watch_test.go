@@ -426,7 +426,7 @@ func TestNamesMove(t *testing.T) {
 		w.See(func(_ time.Duration, subjects []*watch.Subject, _ *blame.Ledger) { moves = subjects[0].Moves })
 		return moves
 	}
-	assert.Eventually(t, func() bool { return len(moved()) > 0 }, 20*time.Second, 100*time.Millisecond)
+	assert.Eventually(t, func() bool { return len(moved()) > 0 }, time.Minute, 100*time.Millisecond)
 	w.See(func(_ time.Duration, subjects []*watch.Subject, _ *blame.Ledger) {
 		assert.Equal(t, netip.MustParseAddr("203.0.113.81"), subjects[0].Moves[0].To)
 		assert.Equal(t, netip.MustParseAddr("203.0.113.81"), subjects[0].Address)

@@ -91,7 +91,7 @@ func TestScreenMendsThisMachine(t *testing.T) {
 			} else { // the window is closed
 				require.NoError(t, exec.Command("tmux", "-L", x.name, "kill-server").Run())
 			}
-			assert.Eventually(t, func() bool { return kernel(t, l) == before }, 10*time.Second, 100*time.Millisecond, name)
+			assert.Eventually(t, func() bool { return kernel(t, l) == before }, time.Minute, 100*time.Millisecond, name)
 			assert.Eventually(t, func() bool {
 				journal, err := os.ReadFile(filepath.Join(state, "passepartout", "changes.jsonl"))
 				lines := strings.Split(strings.TrimSpace(string(journal)), "\n")
@@ -116,7 +116,7 @@ func onShelf(t *testing.T, shelf casefile.Shelf) *casefile.Case {
 		var err error
 		all, err = shelf.List()
 		return err == nil && len(all) == 1 && !all[0].Writes
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	if all[0].Left {
 		require.NoError(t, shelf.Close(all[0], time.Now()))
 	}

@@ -94,7 +94,7 @@ func TestRealResponders(t *testing.T) {
 			}
 		}
 		return false
-	}, 20*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	require.Eventually(t, func() bool { return ear.See().Switch != nil }, 35*time.Second, 100*time.Millisecond)
 	got := *ear.See().Switch
 	assert.NotEmpty(t, got.Name)
