@@ -41,6 +41,7 @@ type flags struct {
 	keep     string // the file in which the screen's case is kept; "": it is not
 	hands    *acting.Hand
 	handless error // why there is none, though there should be
+	teller   *linux.Teller
 }
 
 func rootCommand() *cobra.Command {
@@ -69,12 +70,12 @@ Without a command it opens full-screen on this machine.`,
 	f.bind(root)
 	bindCase(root, &f.keep)
 	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(),
-		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.siteCommand(), f.answerCommand(),
+		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.socketsCommand(), f.siteCommand(), f.answerCommand(),
 		f.setCommand(),
 		f.addCommand("add", "Adds an address, a route or a neighbour entry", change.AddAddress, change.AddRoute, change.AddNeighbour),
 		f.addCommand("remove", "Takes an address, a route or a neighbour entry away", change.RemoveAddress, change.RemoveRoute,
 			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.reportCommand(), f.translateCommand(),
-		f.openCommand(), f.casesCommand(), f.guardCommand(), f.demoCommand())
+		f.openCommand(), f.casesCommand(), f.guardCommand(), ownersCommand(), f.demoCommand())
 	return root
 }
 
@@ -147,7 +148,7 @@ func (f *flags) ground(args []string) (m machine.Machine, t target.Target, stop 
 		if err != nil {
 			return nil, t, nil, err
 		}
-		m, err = linux.New()
+		m, err = linux.NewToldBy(f.teller)
 		return m, t, stop, err
 	}
 	s, err := scenario.Load(f.scenario)

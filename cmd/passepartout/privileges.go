@@ -8,6 +8,7 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"passepartout/internal/machine/linux"
 	"passepartout/internal/privilege"
 )
 
@@ -22,9 +23,14 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 		keep.Write = true
 	case "demo":
 		keep.Write = true
+	case ownersName:
+		keep.Owners = true
+	case "sockets":
+		f.haveTeller()
 	case cmd.Root().Name(): // the screen
 		keep.Write, keep.Frames = true, f.scenario == ""
 		f.haveHand()
+		f.haveTeller()
 	default:
 		keep.Frames = f.scenario == ""
 	}
@@ -53,6 +59,16 @@ func dry(cmd *cobra.Command) bool {
 func (f *flags) haveHand() {
 	if f.scenario == "" && privilege.MayChange() {
 		f.hands, f.handless = startHand()
+	}
+}
+
+// haveTeller begins the process that tells whose the sockets are. Without it they are told all the same.
+func (f *flags) haveTeller() {
+	if f.scenario != "" {
+		return
+	}
+	if program, err := os.Executable(); err == nil {
+		f.teller, _ = linux.StartTeller(program, ownersName)
 	}
 }
 

@@ -13,6 +13,7 @@ type Keep struct {
 	Frames bool // raw sockets: opened anew whenever an interface comes back
 	Read   bool // files, those too that only root may read: leases
 	Change bool // interfaces, addresses, routes
+	Owners bool // what other processes have open: more than a file may be kept from, so that it confines no files
 	Write  bool // files where a person keeps theirs: what is exported
 }
 

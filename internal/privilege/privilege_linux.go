@@ -15,8 +15,10 @@ func Drop(k Keep, folders ...string) error {
 	if _, err := cap.Prctlw(unix.PR_SET_NO_NEW_PRIVS, 1); err != nil {
 		return fmt.Errorf("giving up new privileges: %w", err)
 	}
-	if err := confine(k, folders); err != nil {
-		return fmt.Errorf("confining files: %w", err)
+	if !k.Owners { // a confined process may not look at those that are not (landlock(7), ptrace restrictions)
+		if err := confine(k, folders); err != nil {
+			return fmt.Errorf("confining files: %w", err)
+		}
 	}
 	if err := narrow(k); err != nil {
 		return fmt.Errorf("giving up capabilities: %w", err)
@@ -38,6 +40,9 @@ func narrow(k Keep) error {
 	}
 	if k.Read {
 		needed = append(needed, cap.DAC_READ_SEARCH)
+	}
+	if k.Owners {
+		needed = append(needed, cap.SYS_PTRACE)
 	}
 	if k.Change {
 		// A client of DHCP that ifupdown begins has a port of the system's; dhcpcd is told by a signal, and is a user of its own.

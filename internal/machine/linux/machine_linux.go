@@ -16,12 +16,13 @@ import (
 
 type live struct {
 	permissions func() machine.Permissions
+	teller      *Teller // nil: this process looks for itself
 }
 
 var _ machine.Machine = (*live)(nil)
 
-func open() (machine.Machine, error) {
-	return &live{permissions: sync.OnceValue(tryPermissions)}, nil
+func open(t *Teller) (machine.Machine, error) {
+	return &live{permissions: sync.OnceValue(tryPermissions), teller: t}, nil
 }
 
 func (*live) Roots() *x509.CertPool { return nil }
