@@ -95,8 +95,8 @@ func (n *Sockets) name(a netip.AddrPort) string {
 	return n.Name(a.Addr().WithZone(""))
 }
 
-// User gives a user's name, or the number.
-func (n *Sockets) user(id uint32) string {
+// UserName gives a user's name, or the number.
+func (n *Sockets) UserName(id uint32) string {
 	if name := n.Users[id]; name != "" {
 		return name
 	}
@@ -113,7 +113,7 @@ func end(a netip.AddrPort) string {
 func (n *Sockets) json(s *sockets.Socket) socketJSON {
 	p, _ := n.Program(s)
 	x := socketJSON{Protocol: s.Protocol.String(), Local: end(s.Local), Remote: end(s.Remote), Name: n.name(s.Remote), State: s.State.String(),
-		Program: p.Name, PID: p.PID, User: n.user(s.User), Dropped: s.Dropped}
+		Program: p.Name, PID: p.PID, User: n.UserName(s.User), Dropped: s.Dropped}
 	if at, ok := n.Since(s); ok {
 		at = at.UTC()
 		x.Since = &at
@@ -228,7 +228,7 @@ func (n Sockets) WriteText(w io.Writer) error {
 		if told++; told == 1 {
 			fmt.Fprintln(w, "What is stuck")
 		}
-		fmt.Fprintf(w, "  %s %s\n      %s\n", n.who(k.Socket), n.whither(&k.Socket), n.Says(k))
+		fmt.Fprintf(w, "  %s %s\n      %s\n", n.who(k.Socket), n.Whither(&k.Socket), n.Says(k))
 	}
 	if told > 0 {
 		fmt.Fprintln(w)
@@ -291,7 +291,8 @@ func ProgramWords(p sockets.Program, known bool) string {
 	return fmt.Sprintf("%s (%d)", p.Name, p.PID)
 }
 
-func (n *Sockets) whither(s *sockets.Socket) string {
+// Whither says whom a socket has to do with, or where it waits.
+func (n *Sockets) Whither(s *sockets.Socket) string {
 	switch {
 	case s.State == sockets.Listen:
 		return fmt.Sprintf("at port %d", s.Local.Port())
@@ -339,6 +340,28 @@ func RoundTrip(s *sockets.Socket) string {
 		return ""
 	}
 	return wording.Millis(s.RTT) + " ± " + wording.Millis(s.RTTVar)
+}
+
+// Figures are what the system tells of a socket in numbers.
+func (n *Sockets) Figures(s *sockets.Socket) string {
+	if s.Waits() {
+		if s.Protocol == sockets.TCP {
+			return fmt.Sprintf("%d of at most %d connections wait to be accepted", s.Unread, s.Unacked)
+		}
+		return fmt.Sprintf("%d octets not read, %s for want of room", s.Unread, wording.Plural(int(s.Dropped), "datagram dropped", "datagrams dropped"))
+	}
+	if s.State == sockets.SynSent {
+		return fmt.Sprintf("the opening (SYN) was sent %s, the next one follows in %s", wording.Times(int(s.Retries)+1), wording.Lasting(s.Expires))
+	}
+	words := fmt.Sprintf("%d octets not read", s.Unread)
+	if !s.Measured {
+		return words
+	}
+	words += fmt.Sprintf(", %d not acknowledged, %d of %d segments sent again", s.Unacked, s.Retransmitted, s.SegmentsOut)
+	if s.PathMTU > 0 {
+		words += fmt.Sprintf(", path MTU %d", s.PathMTU)
+	}
+	return words
 }
 
 // Again says how much had to be sent again.

@@ -210,8 +210,8 @@ func (c *caseFile) build(site func(name string) ([]byte, error)) error {
 	if err != nil {
 		return fmt.Errorf("site %q is not there", clip(c.SiteName))
 	}
-	s := &Site{}
-	if err := yaml.UnmarshalWithOptions(base, s, yaml.Strict()); err != nil {
+	s, err := readSite(base)
+	if err != nil {
 		return fmt.Errorf("site %s: %w", c.SiteName, oneLine(err))
 	}
 	if err := c.lay(s); err != nil {

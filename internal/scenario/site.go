@@ -68,6 +68,7 @@ type Node struct {
 	Hosts      map[string]netip.Addr `yaml:"hosts"`
 	Neighbours []Entry               `yaml:"neighbours"` // what its neighbour table holds from the start
 	Proxies    *Proxies              `yaml:"proxies"`    // which web proxies its programs are set to ask
+	Programs   []Program             `yaml:"programs"`
 }
 
 // Entry is an entry of a neighbour table. Unless it is pinned it is what somebody's word has left there, and it stays for the time of a

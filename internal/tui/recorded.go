@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -120,7 +121,7 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 
 // unrecorded is what a view shows that is about doing something.
 func (m *model) unrecorded() []string {
-	const words = "This is a recording: nothing can be changed here. What was changed then stands among the values (v)."
+	words := cmp.Or(m.view.lacks, "This is a recording: nothing can be changed here. What was changed then stands among the values (v).")
 	lines := append(m.head(), "")
 	for _, line := range wrap(words, m.width-4, 3) {
 		lines = append(lines, "  "+m.theme.faint.Render(line))

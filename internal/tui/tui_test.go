@@ -369,7 +369,7 @@ func TestTheLineIsTheMenu(t *testing.T) {
 		press(m, "left")
 		way = append(way, m.view.name)
 	}
-	assert.Equal(t, []string{"path", "names", "reach", "neighbours", "lease", "address", "counters", "counters"}, way)
+	assert.Equal(t, []string{"sockets", "path", "names", "reach", "neighbours", "lease", "address", "counters"}, way)
 	press(m, "right")
 	assert.Equal(t, addressView, m.view)
 	for _, k := range []string{"1", "2", "6"} {
@@ -377,7 +377,7 @@ func TestTheLineIsTheMenu(t *testing.T) {
 		for _, station := range []struct {
 			label string
 			view  *view
-		}{{"eth0", countersView}, {".23/24", addressView}, {"bookings", overviewView}} {
+		}{{"eth0", countersView}, {".23/24", addressView}, {"bookings", socketsView}} {
 			press(m, k)
 			lines := strings.Split(text(m), "\n")
 			y := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, "━━") && strings.Contains(l, station.label) })

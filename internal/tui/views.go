@@ -12,16 +12,17 @@ import (
 // what a person has chosen in it, and what it has looked up for itself; all else is the case's. It waits for nothing and takes no lock:
 // what lies behind one is fetched by look.
 type view struct {
-	key  string // that shows it
-	name string
-	does string // in the help's list of keys
-	at   string // the station of the line that stands for its matter; "" for none
-	live bool   // it moves by itself
-	sets string // the handle by which its matter is changed; "" for none
-	kept bool   // what it shows follows from the log of the case alone: in a recording it is as it was
-	full bool   // it draws the line in full, and the verdict with all that belongs to it
-	help [][2]string
-	foot [][2]string // its own keys, in words
+	key   string // that shows it
+	name  string
+	does  string // in the help's list of keys
+	at    string // the station of the line that stands for its matter; "" for none
+	live  bool   // it moves by itself
+	sets  string // the handle by which its matter is changed; "" for none
+	kept  bool   // what it shows follows from the log of the case alone: in a recording it is as it was
+	lacks string // what stands there in a recording, of a view that is not kept; "": that nothing can be changed
+	full  bool   // it draws the line in full, and the verdict with all that belongs to it
+	help  [][2]string
+	foot  [][2]string // its own keys, in words
 
 	from   func(m *model, was *view)                         // it is about to be shown in place of another; nil: that is nothing to it
 	open   func(m *model)                                    // it is shown, or something new is known: begins what it runs, once it can
@@ -42,7 +43,7 @@ var views []*view
 
 func init() { // they refer to each other by way of this list
 	views = []*view{overviewView, addressView, leaseView, neighboursView, namesView, reachView, pathView, countersView, suspectsView,
-		actsView}
+		actsView, socketsView}
 }
 
 // hold gives what a view holds of its own, by its type; nil while it holds nothing.

@@ -3,8 +3,11 @@
 package sockets
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
+
+	"passepartout/internal/core/wording"
 )
 
 // Protocol is that of a socket.
@@ -176,4 +179,36 @@ func (t *Table) Trying(s *Socket) time.Duration {
 		total += step
 	}
 	return max(total-s.Expires, 0)
+}
+
+// Unknown says of how many sockets it is not known whose they are, and why.
+func Unknown(of, processes int) string {
+	return fmt.Sprintf("whose %s: the files of %s may not be seen without permission", wording.Plural(of, "of the sockets is", "of the sockets are"),
+		wording.Plural(processes, "process", "processes"))
+}
+
+// Settle gives the connections that nobody has accepted yet to the program that listens for them.
+func (t *Table) Settle() {
+	type place struct {
+		at   netip.Addr
+		port uint16
+	}
+	listens := map[place]int32{}
+	for i := range t.Sockets {
+		if s := &t.Sockets[i]; s.Protocol == TCP && s.State == Listen && s.Owner >= 0 {
+			listens[place{s.Local.Addr(), s.Local.Port()}] = s.Owner
+		}
+	}
+	for i := range t.Sockets {
+		s := &t.Sockets[i]
+		if s.Protocol != TCP || s.Inode != 0 || s.Owner >= 0 || s.State == TimeWait {
+			continue
+		}
+		for _, a := range []netip.Addr{s.Local.Addr(), netip.IPv4Unspecified(), netip.IPv6Unspecified()} {
+			if owner, ok := listens[place{a, s.Local.Port()}]; ok {
+				s.Owner = owner
+				break
+			}
+		}
+	}
 }

@@ -92,10 +92,10 @@ func (t *Table) Says(s *Stuck) string {
 	lasting := wording.Lasting(s.For)
 	switch s.Why {
 	case NoAnswer:
-		return fmt.Sprintf("asked %s in %s, nobody answers", times(int(s.Retries)+1), lasting)
+		return fmt.Sprintf("asked %s in %s, nobody answers", wording.Times(int(s.Retries)+1), lasting)
 	case Unacked:
 		return fmt.Sprintf("%s not acknowledged for %s, sent again %s: the other end is not reached any more", octets(s.Socket.Unacked), lasting,
-			times(int(s.Retries)))
+			wording.Times(int(s.Retries)))
 	case PeerFull:
 		return fmt.Sprintf("%s wait for %s: the other end answers and takes nothing more, its program does not read", octets(s.Socket.Unacked), lasting)
 	case Unread:
@@ -108,13 +108,6 @@ func (t *Table) Says(s *Stuck) string {
 			s.SegmentsOut)
 	}
 	return ""
-}
-
-func times(n int) string {
-	if n == 1 {
-		return "once"
-	}
-	return fmt.Sprintf("%d times", n)
 }
 
 // octets gives an amount with its unit.

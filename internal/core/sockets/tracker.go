@@ -131,22 +131,17 @@ func (k *Tracker) note(e Event) {
 }
 
 func (m *mark) take(s *Socket, now time.Time) {
-	read := s.Received - min(uint64(s.Unread), s.Received)
+	read, waits := s.Received-min(uint64(s.Unread), s.Received), uint64(s.Unread)
 	switch {
-	case s.State == Listen:
-		if s.Unread == 0 {
-			m.still = time.Time{}
-		} else if m.still.IsZero() || uint64(s.Unread) < m.read { // fewer wait: some were taken
-			m.still = now
-		}
-		m.read = uint64(s.Unread)
 	case s.Unread == 0:
 		m.still, m.read = time.Time{}, read
-	case m.still.IsZero(), read != m.read, s.Protocol == UDP && uint64(s.Unread) < m.read:
+	case s.State == Listen || s.Protocol == UDP: // of these it is not known how many there were: fewer than before are fewer
+		if m.still.IsZero() || waits < m.read {
+			m.still = now
+		}
+		m.read = waits
+	case m.still.IsZero() || read != m.read:
 		m.still, m.read = now, read
-	}
-	if s.Protocol == UDP {
-		m.read = uint64(s.Unread)
 	}
 	switch {
 	case s.Timer != Probe || s.Unacked == 0:

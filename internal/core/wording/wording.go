@@ -41,6 +41,14 @@ func Plural(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
+// Times writes how often something was done.
+func Times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
 // Days writes a long time in a unit that fits it.
 func Days(d time.Duration) string {
 	switch {

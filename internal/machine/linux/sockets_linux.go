@@ -3,7 +3,6 @@ package linux
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/netip"
 	"os"
 	"strconv"
@@ -79,8 +78,9 @@ func (m *live) Sockets(ctx context.Context) (*sockets.Table, error) {
 		}
 	}
 	if o.Refused > 0 && unknown > 0 {
-		t.Withheld = fmt.Sprintf("whose %d of the sockets are: the files of %d processes are not to be seen without permission", unknown, o.Refused)
+		t.Withheld = sockets.Unknown(unknown, o.Refused)
 	}
+	t.Settle()
 	return t, ctx.Err()
 }
 

@@ -35,6 +35,7 @@ type endpointMachine struct {
 	told      []change.Op                  // what it was told to change; of the node's lock, as the next
 	lasting   map[netip.Prefix]*time.Timer // addresses that go by themselves
 	leaseFile atomic.Pointer[string]       // what its DHCP client wrote down
+	programs  *programs
 
 	mu       sync.Mutex
 	watching map[chan struct{}]bool // who wants to know of changes
@@ -50,7 +51,7 @@ var _ machine.Machine = (*endpointMachine)(nil)
 
 func newMachine(n *node, p Privilege, a *scenario.Authority, s *scenario.Scenario, began time.Time) *endpointMachine {
 	m := &endpointMachine{node: n, privilege: p, authority: a, timeline: s.Timeline, began: began, waiting: map[*listener]struct{}{},
-		watching: map[chan struct{}]bool{}, lasting: map[netip.Prefix]*time.Timer{}}
+		programs: newPrograms(), watching: map[chan struct{}]bool{}, lasting: map[netip.Prefix]*time.Timer{}}
 	file := s.Site.LeaseFile(n.name, began)
 	m.leaseFile.Store(&file)
 	for _, p := range n.ports {

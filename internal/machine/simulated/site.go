@@ -72,6 +72,7 @@ func Build(s *scenario.Scenario, o Options) (*Site, error) {
 		return nil, errors.New("the endpoint is off")
 	}
 	site.endpoint = newMachine(n, o.Privilege, authority, s, site.Began)
+	site.closers = append(site.closers, site.endpoint.programs.close)
 	site.followTimeline(s)
 	return site, nil
 }
