@@ -1,10 +1,11 @@
-.PHONY: demo test attack bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy bench-acting bench-case build screenshots fuzz check
+.PHONY: demo test attack bench bench-dhcp bench-neighbours score score-mutated bench-lookups bench-watch bench-notice bench-healthy bench-acting bench-case bench-sockets build screenshots fuzz check
 
 RUNS ?= 20
 FUZZTIME ?= 60s
 SEEDS ?= 3
 MUTATIONS ?= 2400
 FAULTS ?= 10000
+STUCK ?= 20
 # Packages whose tests measure: nothing runs beside them.
 MEASURE = internal/(machine/linux|scenario/namespaces)$$
 # Packages whose tests wait long: they begin first, so that nothing waits for them alone at the end.
@@ -22,7 +23,7 @@ demo:
 test: ## everything; installs what the namespace and terminal tests need when it may
 	sh scripts/test-tools.sh
 	$(FIRST) go test -p 3 -parallel 6 -timeout 15m $(WAIT) $$(go list ./... | grep -v -E '$(MEASURE)')
-	$(FIRST) go test -p 1 -parallel 8 -timeout 15m $$(go list ./... | grep -E '$(MEASURE)') # one at a time
+	$(FIRST) go test -p 1 -parallel 16 -timeout 15m $$(go list ./... | grep -E '$(MEASURE)') # one at a time
 
 check: ## what every change must pass besides the tests
 	test -z "$$(gofmt -l .)" || { gofmt -l .; exit 1; }
@@ -83,6 +84,10 @@ bench-acting: ## what is mended by keys and by commands, on both grounds, how th
 	go test -count=1 -v -run 'TestAFailure|TestTheGuard' ./internal/acting | grep -E '^(ok|FAIL)|--- FAIL|at_step' | sed 's/ (.*//' | sort | uniq | grep -c 'PASS.*at_step' | sed 's/$$/ failures at steps: taken back, and told/'
 	go test -count=1 -v -parallel 6 -run 'TestMendedByCommand|TestScreenMendsThisMachine|TestTheGuardTakesBack|TestChangesAndUndo' ./internal/scenario/namespaces -every | grep -E '^mended|^(ok|FAIL)|--- '
 
+bench-sockets: ## a hundred thousand sockets read and grouped, short connections told, what is stuck made in the kernel STUCK times each (five minutes with 20)
+	sh scripts/test-tools.sh
+	go test -count=1 -v -timeout 30m -run 'TestManySockets|TestShortConnections|TestWhatIsStuck|TestALossyWay' ./internal/machine/linux -many-sockets -stuck-runs $(STUCK) | grep -E '^(sockets|short)|^(ok|FAIL)|--- (FAIL|PASS)'
+
 attack: ## hostile networks, files and systems, the long way: all strangers at once, five hundred interfaces, calls that fail by FAULTS seeds, keys (half an hour)
 	sh scripts/test-tools.sh
 	go test -count=1 -timeout 30m -v -run 'Strangers|TestManyInterfaces|TestANeighbourThatLies|Rubbish|TestAnAnswerToAnotherQuestion|TestNamesFromTheWire' ./internal/scenario/namespaces -every | grep -E '^(strangers|500)|^(ok|FAIL)|--- FAIL'
@@ -93,7 +98,7 @@ attack: ## hostile networks, files and systems, the long way: all strangers at o
 	go test -count=1 ./internal/privilege ./internal/plainfile ./internal/sheetfile ./internal/responder ./internal/capture ./internal/leasefile
 
 fuzz: ## a minute for each parser of data from outside, and for a check on a network that answers anything
-	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/farend:FuzzRead core/dhcp:FuzzDescribe capture:FuzzCapture leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript probe/plan:FuzzNetwork core/endpoint:FuzzEnvironment scenario:FuzzParse; do \
+	@for t in core/wiretext:FuzzClean core/target:FuzzParse core/endpoint:FuzzParseFiles machine/wire:FuzzParsePacket machine/wire:FuzzParseFrame machine/wire:FuzzSYNAnswer machine/wire:FuzzAdvertisement machine/wire:FuzzLLDP sheetfile:FuzzParse core/farend:FuzzRead core/dhcp:FuzzDescribe capture:FuzzCapture capture:FuzzChoice capture:FuzzExchanges leasefile:FuzzFiles probe:FuzzOffer probe:FuzzAnswer probe:FuzzPortal probe:FuzzProxyScript probe/plan:FuzzNetwork core/endpoint:FuzzEnvironment scenario:FuzzParse; do \
 		echo "$$t"; go test -run XXX -fuzz "^$${t##*:}$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%%:*} || exit 1; done
 
 screenshots: build ## pictures of the main views, from the demonstration

@@ -38,7 +38,7 @@ var allowed = []struct {
 	{"internal/machine/linux", []string{"internal/guard", "internal/core", "internal/machine", "internal/leasefile", "internal/plainfile"}},
 	{"internal/machine", []string{"internal/guard", "internal/core", "internal/machine"}},
 	{"internal/leasefile", []string{"internal/core", "internal/machine/wire"}},
-	{"internal/capture", []string{"internal/core", "internal/machine/wire"}},
+	{"internal/capture", []string{"internal/core", "internal/machine"}},
 	{"internal/acting", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/plan", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/watch", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine", "internal/probe"}},

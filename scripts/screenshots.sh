@@ -44,7 +44,7 @@ picture change 142x44 gateway-outside-subnet Enter=3 g=1.5 Enter=4
 picture found 142x44 gateway-does-not-forward Enter=5 w=0.5
 picture overview-small 80x24 no-address Enter=3
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
-picture lease 142x44 healthy Enter=2 3=1
+picture sockets 142x44 destination-silent Enter=3 S=6
 picture lease-rogue 142x44 dhcp-rogue Enter=3 3=1
 picture neighbours 142x44 gateway-impersonated Enter=4 4=2 a=4
 picture names 142x44 name-answers-differ Enter=3 5=2 c=6

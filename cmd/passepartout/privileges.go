@@ -27,6 +27,11 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 		keep.Owners = true
 	case "sockets":
 		f.haveTeller()
+	case "check":
+		keep.Frames = f.scenario == ""
+		if flag := cmd.Flags().Lookup(programFlag); flag.Changed {
+			f.haveTeller()
+		}
 	case cmd.Root().Name(): // the screen
 		keep.Write, keep.Frames = true, f.scenario == ""
 		f.haveHand()
@@ -40,7 +45,7 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 	case acts && !dry(cmd):
 		f.haveHand()
 	}
-	for _, name := range []string{"draw", "output", "case"} {
+	for _, name := range []string{"draw", "output", "case", "out"} {
 		if flag := cmd.Flags().Lookup(name); flag != nil && flag.Changed {
 			keep.Write = true
 			folders = append(folders, filepath.Dir(flag.Value.String()))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"passepartout/internal/core/sockets"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine/linux"
 	"passepartout/internal/probe"
 	"passepartout/internal/probe/socketwatch"
@@ -99,6 +101,38 @@ func (f *flags) lookAtSockets(ctx context.Context, lasting time.Duration) (*sock
 		return nil, errors.Join(err, errors.New("the sockets could not be read"))
 	}
 	return seen, nil
+}
+
+const programFlag = "program"
+
+// wantedBy gives the target that a program tries to reach: one that it does not get to, if there is one.
+func (f *flags) wantedBy(ctx context.Context, program string, args []string) ([]string, error) {
+	if len(args) > 0 {
+		return nil, fmt.Errorf("--program %s and %s: give one of the two", program, args[0])
+	}
+	filter, _ := socketFilter(program, "")
+	seen, err := f.lookAtSockets(ctx, socketsLook)
+	if err != nil {
+		return nil, err
+	}
+	name := wiretext.Clip(program)
+	wants := seen.Wants(filter)
+	switch {
+	case len(wants) > 1:
+		fmt.Fprintf(os.Stderr, "%s: asked about %v, where it is stuck or has most connections; it has others to %d more: passepartout sockets --program %s\n",
+			name, wants[0], len(wants)-1, name)
+	case len(wants) == 1:
+	case !slices.ContainsFunc(seen.Programs, func(p sockets.Program) bool { return filter.PID > 0 && p.PID == filter.PID || p.Named(filter.Name) }):
+		why := ""
+		if seen.Withheld != "" {
+			why = " (not known: " + seen.Withheld + ")"
+		}
+		return nil, fmt.Errorf("no program %s has a socket here%s; passepartout sockets lists those that have", name, why)
+	default:
+		fmt.Fprintf(os.Stderr, "%s connects to nobody at present: it makes no attempt, so that the network has nothing to answer for yet\n", name)
+		return nil, status(exitUndetermined)
+	}
+	return []string{wants[0].String()}, nil
 }
 
 const ownersName = "owners"

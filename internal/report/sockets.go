@@ -178,7 +178,7 @@ func (n Sockets) WriteJSON(w io.Writer) error {
 // Takes reports whether a change is of the chosen programs.
 func (n *Sockets) Takes(e sockets.Event) bool {
 	f := n.Filter
-	return (f.PID == 0 || e.Program.PID == f.PID) && (f.Name == "" || e.Program.Name == f.Name)
+	return (f.PID == 0 || e.Program.PID == f.PID) && (f.Name == "" || e.Program.Named(f.Name))
 }
 
 // WriteCSV writes one line a socket (RFC 4180).
@@ -216,9 +216,18 @@ func (n Sockets) WriteCSV(w io.Writer) error {
 	return nil
 }
 
+// mostRows of a sort are written for people.
+const mostRows = 500
+
+// more says how many rows were left out.
+func more(w io.Writer, all int) {
+	if all > mostRows {
+		fmt.Fprintf(w, "  and %d more: --format json has them all, --program those of one\n", all-mostRows)
+	}
+}
+
 // WriteText writes it for people: what is stuck, then who is connected to whom, then who listens.
 func (n Sockets) WriteText(w io.Writer) error {
-	n.chosen()
 	told := 0
 	for i := range n.Seen.Stuck {
 		k := &n.Seen.Stuck[i]
@@ -228,17 +237,25 @@ func (n Sockets) WriteText(w io.Writer) error {
 		if told++; told == 1 {
 			fmt.Fprintln(w, "What is stuck")
 		}
+		if told > mostRows {
+			continue
+		}
 		fmt.Fprintf(w, "  %s %s\n      %s\n", n.who(k.Socket), n.Whither(&k.Socket), n.Says(k))
 	}
+	more(w, told)
 	if told > 0 {
 		fmt.Fprintln(w)
 	}
+	ends := 0
 	listeners := n.Listeners(n.Filter)
 	if groups := n.Groups(n.Filter); !n.Only && len(groups) > 0 {
 		t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
 		fmt.Fprintln(t, "Connections of\tto or at\tstate\tround trip\tsent again")
 		for _, g := range groups {
 			for _, e := range g.Ends {
+				if ends++; ends > mostRows {
+					continue
+				}
 				s := &n.Table.Sockets[e.Sockets[0]]
 				fmt.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", n.who(*s), n.EndWords(e), n.StateWords(s), RoundTrip(s), Again(s))
 			}
@@ -246,19 +263,21 @@ func (n Sockets) WriteText(w io.Writer) error {
 		if err := t.Flush(); err != nil {
 			return err
 		}
+		more(w, ends)
 		fmt.Fprintln(w)
 	}
 	if len(listeners) > 0 {
 		t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
 		fmt.Fprintln(t, "Listening\tat\tfor whom")
-		for _, l := range listeners {
+		for _, l := range listeners[:min(len(listeners), mostRows)] {
 			fmt.Fprintf(t, "  %s\t%v %d\t%s\n", n.who(*l.Socket), l.Socket.Protocol, l.Socket.Local.Port(), l.Scope())
 		}
 		if err := t.Flush(); err != nil {
 			return err
 		}
+		more(w, len(listeners))
 	}
-	if told+len(listeners) == 0 && len(n.chosen()) == 0 {
+	if told+len(listeners)+ends == 0 {
 		fmt.Fprintln(w, "no such socket")
 	}
 	if n.Changes {

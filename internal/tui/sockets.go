@@ -65,6 +65,8 @@ type socketsSeen struct {
 	failed string
 	rows   []socketRow
 	filter string
+
+	connections, listening int // of all programs
 }
 
 // socketRow is one row that can be chosen: something stuck, a program, one of its ends, or a listener.
@@ -124,6 +126,7 @@ func lookAtSockets(m *model) func() any {
 		}
 		if seen != nil {
 			out.rows = rowsOf(seen, filter, open)
+			out.connections, out.listening = seen.Count()
 		}
 		return out
 	}

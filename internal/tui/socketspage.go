@@ -29,14 +29,7 @@ func (m *model) socketsPage() []string {
 	v.selected = min(max(v.selected, 0), max(len(s.rows)-1, 0))
 	lines = append(lines, m.socketsHead(s))
 	below := append(m.socketDetail(s, v), m.socketsBelow(s)...)
-	room := max(m.height-2-len(lines)-len(below), 3)
-	drawn, at := m.socketRows(s, v)
-	from := 0
-	if len(drawn) > room {
-		from = min(max(at-room/2, 0), len(drawn)-room)
-		drawn = slices.Clone(drawn[from:min(from+room, len(drawn))])
-	}
-	lines = append(lines, drawn...)
+	lines = append(lines, m.socketRows(s, v, max(m.height-2-len(lines)-len(below), 3))...)
 	for len(lines) < m.height-2-len(below) {
 		lines = append(lines, "")
 	}
@@ -45,18 +38,8 @@ func (m *model) socketsPage() []string {
 
 func (m *model) socketsHead(s socketsSeen) string {
 	t, r := m.theme, &row{}
-	connections, listening := 0, 0
-	for i := range s.seen.Sockets {
-		switch x := &s.seen.Sockets[i]; {
-		case s.seen.Mine(x):
-		case x.Waits():
-			listening++
-		case x.Remote.IsValid() && x.State != sockets.TimeWait:
-			connections++
-		}
-	}
 	r.put(t.loud, "  Sockets of this machine")
-	r.put(t.faint, fmt.Sprintf("   %s, %d listen; those of these tests are left out", wording.Plural(connections, "connection", "connections"), listening))
+	r.put(t.faint, fmt.Sprintf("   %s, %d listen; those of these tests are left out", wording.Plural(s.connections, "connection", "connections"), s.listening))
 	if n := len(s.seen.Stuck); n > 0 {
 		r.put(t.state[verdict.Broken], fmt.Sprintf("   %s %d stuck", strands[verdict.Broken], n))
 	}
@@ -74,78 +57,112 @@ func stuckLook(w sockets.Why) verdict.State {
 	return verdict.Strained
 }
 
-// socketRows draws all rows, and says which of the lines is the chosen one.
-func (m *model) socketRows(s socketsSeen, v *socketsWatch) (lines []string, chosen int) {
-	t := m.theme
-	told := report.Sockets{Seen: s.seen, Name: m.nameOf}
-	columns := [4]int{4, 36, m.width - 44, m.width - 16}
-	if m.width < 110 {
-		columns = [4]int{4, 24, m.width - 20, m.width}
+// socketParts are the headings of the rows, and what stands over their columns.
+var socketParts = [3][]string{{"stuck"}, {"connections of", "with", "state, for how long", "round trip"}, {"listening", "for whom"}}
+
+// part says under which heading a row stands.
+func (x socketRow) part() int {
+	switch {
+	case x.stuck != nil:
+		return 0
+	case x.listener != nil:
+		return 2
 	}
-	part := ""
-	heading := func(name string, words ...string) {
-		if part == name {
-			return
-		}
-		if part != "" {
-			lines = append(lines, "")
-		}
-		part = name
-		r := &row{}
-		r.at(2).put(t.faint, name)
-		for i, w := range words {
-			if columns[i+1] < m.width-8 {
-				r.at(columns[i+1]).put(t.faint, w)
-			}
-		}
-		lines = append(lines, r.cut(m.width))
+	return 1
+}
+
+// lines is how many a row takes.
+func (x socketRow) lines() int {
+	if x.stuck != nil {
+		return 2
 	}
-	for i, x := range s.rows {
-		switch { // its heading first
-		case x.stuck != nil:
-			heading("stuck")
-		case x.group != nil || x.end != nil:
-			heading("connections of", "with", "state, for how long", "round trip")
-		default:
-			heading("listening", "for whom")
-		}
-		mark := "  "
-		if i == v.selected {
-			mark, chosen = " ▸", len(lines)
-		}
-		r := &row{}
-		r.put(t.accent, mark)
-		switch {
-		case x.stuck != nil:
-			lines = append(lines, m.stuckLines(r, told, x.stuck)...)
-			continue
-		case x.group != nil:
-			fold := map[bool]string{true: "▾ ", false: "▸ "}[x.open]
-			r.at(columns[0]).put(t.faint, fold).put(t.text, fit(report.ProgramWords(x.group.Program, x.group.Program.PID > 0), columns[1]-columns[0]-3))
-			r.at(columns[1]).put(t.faint, wording.Plural(x.group.Count, "connection", "connections")+
-				map[bool]string{true: "", false: ", enter shows them"}[x.open])
-		case x.end != nil:
-			m.endCells(r, told, x.end, columns)
-		default:
-			style := t.text
-			if x.listener.Socket.Local.Addr().IsLoopback() {
-				style = t.faint
-			}
-			who := report.ProgramWords(x.listener.Program, x.listener.Program.PID > 0)
-			r.at(columns[0]).put(style, fit(who, columns[1]-columns[0]-1))
-			r.at(columns[1]).put(style, fmt.Sprintf("%v %-6d", x.listener.Socket.Protocol, x.listener.Socket.Local.Port())).
-				put(t.faint, x.listener.Scope())
-		}
-		lines = append(lines, r.cut(m.width))
-	}
+	return 1
+}
+
+// socketRows draws as many lines of the rows as there is room for, around the chosen one: of very many, few are drawn.
+func (m *model) socketRows(s socketsSeen, v *socketsWatch, room int) (lines []string) {
 	if len(s.rows) == 0 {
 		words := "No program of this machine has a connection, and none listens."
 		if s.filter != "" {
 			words = "No socket has all of “" + s.filter + "”. esc shows all."
 		}
-		lines = append(lines, "", "  "+t.faint.Render(words))
+		return []string{"", "  " + m.theme.faint.Render(words)}
 	}
-	return lines, chosen
+	// The lines that stand above a row, its heading among them.
+	total, chosen := 0, 0
+	heads := func(i int) int {
+		switch {
+		case i == 0:
+			return 1
+		case s.rows[i].part() != s.rows[i-1].part():
+			return 2
+		}
+		return 0
+	}
+	for i, x := range s.rows {
+		if total += heads(i); i == v.selected {
+			chosen = total
+		}
+		total += x.lines()
+	}
+	from := min(max(chosen-room/2, 0), max(total-room, 0))
+	columns := [4]int{4, 36, m.width - 44, m.width - 16}
+	if m.width < 110 {
+		columns = [4]int{4, 24, m.width - 20, m.width}
+	}
+	told := report.Sockets{Seen: s.seen, Name: m.nameOf}
+	at := 0
+	for i, x := range s.rows {
+		end := at + heads(i) + x.lines()
+		if end > from && at < from+room {
+			drawn := append(m.socketHeading(heads(i), x.part(), columns), m.socketLines(told, x, i == v.selected, columns)...)
+			lines = append(lines, drawn[max(from-at, 0):min(len(drawn), from+room-at)]...)
+		}
+		at = end
+	}
+	return lines
+}
+
+func (m *model) socketHeading(lines, part int, columns [4]int) []string {
+	if lines == 0 {
+		return nil
+	}
+	r := &row{}
+	r.at(2)
+	for i, w := range socketParts[part] {
+		if i == 0 || columns[i] < m.width-8 {
+			if i > 0 {
+				r.at(columns[i])
+			}
+			r.put(m.theme.faint, w)
+		}
+	}
+	return append(make([]string, lines-1), r.cut(m.width))
+}
+
+func (m *model) socketLines(told report.Sockets, x socketRow, chosen bool, columns [4]int) []string {
+	t, r := m.theme, &row{}
+	r.put(t.accent, map[bool]string{true: " ▸", false: "  "}[chosen])
+	switch {
+	case x.stuck != nil:
+		return m.stuckLines(r, told, x.stuck)
+	case x.group != nil:
+		fold := map[bool]string{true: "▾ ", false: "▸ "}[x.open]
+		r.at(columns[0]).put(t.faint, fold).put(t.text, fit(report.ProgramWords(x.group.Program, x.group.Program.PID > 0), columns[1]-columns[0]-3))
+		r.at(columns[1]).put(t.faint, wording.Plural(x.group.Count, "connection", "connections")+
+			map[bool]string{true: "", false: ", enter shows them"}[x.open])
+	case x.end != nil:
+		m.endCells(r, told, x.end, columns)
+	default:
+		style := t.text
+		if x.listener.Socket.Local.Addr().IsLoopback() {
+			style = t.faint
+		}
+		r.at(columns[0]).put(style, fit(report.ProgramWords(x.listener.Program, x.listener.Program.PID > 0), columns[1]-columns[0]-1))
+		r.at(columns[1]).put(style, fmt.Sprintf("%v %-6d", x.listener.Socket.Protocol, x.listener.Socket.Local.Port())).
+			put(t.faint, x.listener.Scope())
+	}
+	return []string{r.cut(m.width)}
 }
 
 // stuckLines are the two lines of something stuck: who waits for whom, and for what.
@@ -154,11 +171,7 @@ func (m *model) stuckLines(r *row, told report.Sockets, x *sockets.Stuck) []stri
 	state := stuckLook(x.Why)
 	p, known := told.Program(&x.Socket)
 	r.put(t.state[state], strands[state]+" ").put(t.loud, report.ProgramWords(p, known)).put(t.text, " "+told.Whither(&x.Socket))
-	lines := []string{r.cut(m.width)}
-	for _, line := range wrap(told.Says(x)+".", m.width-8, 2) {
-		lines = append(lines, "     "+t.state[state].Render(line))
-	}
-	return lines
+	return []string{r.cut(m.width), "     " + t.state[state].Render(fit(told.Says(x)+".", m.width-6))}
 }
 
 func (m *model) endCells(r *row, told report.Sockets, e *sockets.End, columns [4]int) {
@@ -222,8 +235,12 @@ func (m *model) socketsBelow(s socketsSeen) []string {
 	width := max(m.width-left-10, 10)
 	now := s.seen.At
 	opened, closed := make([]int, width), make([]int, width)
-	for _, e := range s.seen.Events {
-		if ago := now.Sub(e.At); ago >= 0 && ago < lookBack {
+	for _, e := range slices.Backward(s.seen.Events) { // the newest first
+		ago := now.Sub(e.At)
+		if ago >= lookBack {
+			break
+		}
+		if ago >= 0 {
 			x := width - 1 - int(int64(ago)*int64(width)/int64(lookBack))
 			if e.Open {
 				opened[x]++

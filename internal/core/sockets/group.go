@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -62,13 +63,21 @@ type Filter struct {
 	Family  int        // 4 or 6
 }
 
+// shortened is how much of a program's name a Linux kernel keeps (proc(5), comm).
+const shortened = 15
+
+// Named reports whether a program has a name, or the beginning of it that the kernel has kept.
+func (p Program) Named(name string) bool {
+	return p.PID > 0 && (p.Name == name || len(p.Name) == shortened && strings.HasPrefix(name, p.Name))
+}
+
 // Takes reports whether a socket is chosen.
 func (f Filter) Takes(t *Table, s *Socket) bool {
 	p := t.programOf(s)
 	has := func(a netip.AddrPort) bool {
 		return (!f.Address.IsValid() || a.Addr().WithZone("") == f.Address) && (f.Port == 0 || a.Port() == f.Port)
 	}
-	return (f.PID == 0 || p.PID == f.PID) && (f.Name == "" || p.Name == f.Name) && (f.State == nil || s.Protocol == TCP && s.State == *f.State) &&
+	return (f.PID == 0 || p.PID == f.PID) && (f.Name == "" || p.Named(f.Name)) && (f.State == nil || s.Protocol == TCP && s.State == *f.State) &&
 		(has(s.Local) || has(s.Remote)) && (f.Family == 0 || (f.Family == 4) == s.Local.Addr().Is4())
 }
 
@@ -90,6 +99,20 @@ func (v *Seen) Listeners(f Filter) (out []Listener) {
 // Waits reports that a socket waits for others.
 func (s *Socket) Waits() bool {
 	return s.Protocol == TCP && s.State == Listen || s.Protocol == UDP && !s.Remote.IsValid() && s.Local.Port() != 0
+}
+
+// Count gives how many connections the programs have, and how many sockets wait for others.
+func (v *Seen) Count() (connections, waiting int) {
+	for i := range v.Sockets {
+		switch s := &v.Sockets[i]; {
+		case v.Mine(s):
+		case s.Waits():
+			waiting++
+		case s.Remote.IsValid() && s.State != TimeWait:
+			connections++
+		}
+	}
+	return connections, waiting
 }
 
 // Groups gives the connections of the chosen programs by program, and then by other end: those that are stuck first, then the busiest.

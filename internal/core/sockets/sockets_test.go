@@ -158,6 +158,8 @@ func TestOpenedAndClosed(t *testing.T) {
 	refused := open(41)
 	refused.RTT = 0
 	k.Closed(began.Add(2700*time.Millisecond), refused)
+	stale := table(2.4, short, second) // read before they ended, and taken in after
+	k.Take(stale)
 	k.Take(table(3))
 	seen = k.See()
 	type event struct {

@@ -44,41 +44,39 @@ type Stuck struct {
 	For time.Duration // at least
 }
 
-// judge says what a socket is stuck by, from what the system tells of it at one moment and, where seen gives it, for how long it has been so.
-func (t *Table) judge(s *Socket, seen *mark) (why Why, since time.Duration) {
+// judge says what a socket is stuck by, from what the system tells of it at one moment, and from what was seen: for how long nothing was read
+// of what lies there, and for how long the other end's window is closed.
+func (t *Table) judge(s *Socket, idle, full time.Duration) (why Why, since time.Duration) {
 	switch {
 	case s.Protocol == UDP:
-		if s.Unread > 0 && seen != nil && seen.idle(t.At) >= patience {
-			return Unread, seen.idle(t.At)
+		if s.Unread > 0 && idle >= patience {
+			return Unread, idle
 		}
 	case s.State == SynSent:
 		if d := t.Trying(s); d >= noAnswerFor {
 			return NoAnswer, d
 		}
 	case s.State == Listen:
-		if s.Unread > 0 && seen != nil && seen.idle(t.At) >= patience {
-			return NotAccepted, seen.idle(t.At)
+		if s.Unread > 0 && idle >= patience {
+			return NotAccepted, idle
 		}
 	case s.State == Established || s.State == CloseWait || s.State == FinWait1 || s.State == FinWait2:
-		return t.judgeOpen(s, seen)
+		return judgeOpen(s, idle, full)
 	}
 	return Moves, 0
 }
 
-func (t *Table) judgeOpen(s *Socket, seen *mark) (Why, time.Duration) {
-	late := time.Duration(0)
+func judgeOpen(s *Socket, idle, full time.Duration) (Why, time.Duration) {
+	late := idle
 	if s.Measured {
-		late = s.SinceData
-	}
-	if seen != nil {
-		late = max(late, seen.idle(t.At))
+		late = max(late, s.SinceData)
 	}
 	lost := s.Retransmitted - min(s.Needless, s.Retransmitted)
 	switch {
 	case s.Unacked > 0 && s.Measured && s.Retries >= 2 && s.SinceAck >= unackedFor:
 		return Unacked, s.SinceAck
-	case s.Timer == Probe && s.Unacked > 0 && seen != nil && seen.full(t.At) >= patience:
-		return PeerFull, seen.full(t.At)
+	case s.Timer == Probe && s.Unacked > 0 && full >= patience:
+		return PeerFull, full
 	case s.Unread > 0 && s.State == Established && late >= patience: // the rest of a connection that the other end closed may lie there for good
 		return Unread, late
 	case s.Measured && lost >= lossyFrom && uint64(lost)*lossyShare >= uint64(s.SegmentsOut):

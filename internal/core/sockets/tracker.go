@@ -2,6 +2,7 @@ package sockets
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 )
@@ -19,35 +20,31 @@ type Event struct {
 // mostEvents of a tracker are kept, the newest; all are counted.
 const mostEvents = 20_000
 
-// mark is what a tracker remembers of a socket.
+// mark is what a tracker remembers of a socket. Times are counted from when the looking began, and small: there may be very many.
 type mark struct {
-	first  time.Time // seen first
-	early  bool      // it was there when the looking began
-	read   uint64    // octets that the program has read, or how few connections waited
-	still  time.Time // since when that is so, with something there to read; zero: nothing is
-	closed time.Time // since when the other end's window is; zero: it is not
+	first  time.Duration // seen first; 0: it was there when the looking began
+	read   uint64        // octets that the program has read, or how few connections waited
+	still  time.Duration // since when that is so, with something there to read; never: nothing is
+	closed time.Duration // since when the other end's window is; never: it is not
 	look   uint32
-	index  int // in the table
+	index  int32 // in the table
 }
 
-func (m *mark) idle(now time.Time) time.Duration {
-	if m.still.IsZero() {
-		return 0
-	}
-	return now.Sub(m.still)
-}
+// never is before any time.
+const never = time.Duration(-1)
 
-func (m *mark) full(now time.Time) time.Duration {
-	if m.closed.IsZero() {
+// lasting is how long something has been so; nothing where it is not.
+func lasting(since, now time.Duration) time.Duration {
+	if since == never {
 		return 0
 	}
-	return now.Sub(m.closed)
+	return now - since
 }
 
 // Tracker follows the sockets of a machine from one table to the next. The zero Tracker has seen nothing.
 type Tracker struct {
 	table  *Table
-	marks  map[uint64]*mark
+	marks  map[uint64]mark
 	looks  uint32
 	events []Event
 	began  time.Time
@@ -55,6 +52,8 @@ type Tracker struct {
 	closed int
 	opens  uint64 // the system's own count when the looking began
 	told   bool   // closings are told by the system
+	// what the system has told the end of: a table that was read before may hold it still
+	gone map[uint64]time.Time
 }
 
 // Telling notes that the system tells of each connection that ends.
@@ -67,29 +66,33 @@ func (k *Tracker) Missed() { k.told = false }
 func (k *Tracker) Take(t *Table) {
 	first := k.table == nil
 	if first {
-		k.marks, k.began, k.opens = make(map[uint64]*mark, len(t.Sockets)), t.At, t.Opens
+		k.marks, k.began, k.opens = make(map[uint64]mark, len(t.Sockets)), t.At, t.Opens
 	}
 	k.looks++
+	now := t.At.Sub(k.began)
 	for i := range t.Sockets {
 		s := &t.Sockets[i]
-		if s.ID == 0 || s.State == TimeWait { // what rests is over, and has another identity than the connection it was
+		if _, over := k.gone[s.ID]; over || s.ID == 0 || s.State == TimeWait { // what rests is over, and has another identity than the connection it was
 			continue
 		}
-		m := k.marks[s.ID]
-		if m == nil {
-			m = &mark{first: t.At, early: first}
-			k.marks[s.ID] = m
+		m, known := k.marks[s.ID]
+		if !known {
+			m = mark{first: max(now, 1), still: never, closed: never}
+			if first {
+				m.first = 0
+			}
 			if !first && s.talks() {
 				k.note(Event{At: t.At, Open: true, Socket: *s, Program: t.programOf(s)})
 			}
 		}
-		m.look, m.index = k.looks, i
-		m.take(s, t.At)
+		m.look, m.index = k.looks, int32(i)
+		m.take(s, now)
+		k.marks[s.ID] = m
 	}
 	if was := k.table; was != nil {
 		for i := range was.Sockets {
 			s := &was.Sockets[i]
-			if m := k.marks[s.ID]; m != nil && m.look != k.looks {
+			if m, known := k.marks[s.ID]; known && m.look != k.looks {
 				delete(k.marks, s.ID)
 				if s.talks() {
 					k.note(Event{At: t.At, Socket: *s, Program: was.programOf(s), Never: s.State == SynSent})
@@ -98,6 +101,7 @@ func (k *Tracker) Take(t *Table) {
 		}
 	}
 	k.table = t
+	maps.DeleteFunc(k.gone, func(_ uint64, at time.Time) bool { return at.Before(t.At) })
 }
 
 // Closed takes in that the system has told of the end of a connection.
@@ -105,8 +109,12 @@ func (k *Tracker) Closed(at time.Time, s Socket) {
 	if k.table == nil || !s.Remote.IsValid() {
 		return
 	}
+	if k.gone == nil {
+		k.gone = map[uint64]time.Time{}
+	}
+	k.gone[s.ID] = at
 	e := Event{At: at, Socket: s, Told: true, Never: s.Measured && s.RTT == 0}
-	if m := k.marks[s.ID]; m != nil {
+	if m, known := k.marks[s.ID]; known {
 		delete(k.marks, s.ID)
 		e.Program = k.table.programOf(&k.table.Sockets[m.index])
 	} else { // it was opened and closed between two looks
@@ -130,23 +138,23 @@ func (k *Tracker) note(e Event) {
 	k.events = append(k.events, e)
 }
 
-func (m *mark) take(s *Socket, now time.Time) {
+func (m *mark) take(s *Socket, now time.Duration) {
 	read, waits := s.Received-min(uint64(s.Unread), s.Received), uint64(s.Unread)
 	switch {
 	case s.Unread == 0:
-		m.still, m.read = time.Time{}, read
+		m.still, m.read = never, read
 	case s.State == Listen || s.Protocol == UDP: // of these it is not known how many there were: fewer than before are fewer
-		if m.still.IsZero() || waits < m.read {
+		if m.still == never || waits < m.read {
 			m.still = now
 		}
 		m.read = waits
-	case m.still.IsZero() || read != m.read:
+	case m.still == never || read != m.read:
 		m.still, m.read = now, read
 	}
 	switch {
 	case s.Timer != Probe || s.Unacked == 0:
-		m.closed = time.Time{}
-	case m.closed.IsZero():
+		m.closed = never
+	case m.closed == never:
 		m.closed = now
 	}
 }
@@ -182,16 +190,20 @@ func (k *Tracker) See() *Seen {
 		out.Missed = max(int(grown)-k.opened, 0)
 	}
 	out.first = make(map[uint64]time.Time)
+	now := k.table.At.Sub(k.began)
 	for i := range k.table.Sockets {
 		s := &k.table.Sockets[i]
-		m := k.marks[s.ID]
-		if m != nil && !m.early {
-			out.first[s.ID] = m.first
+		var idle, full time.Duration
+		if m, known := k.marks[s.ID]; known {
+			idle, full = lasting(m.still, now), lasting(m.closed, now)
+			if m.first > 0 {
+				out.first[s.ID] = k.began.Add(m.first)
+			}
 		}
 		if k.table.Mine(s) {
 			continue
 		}
-		if why, lasts := k.table.judge(s, m); why != Moves {
+		if why, lasts := k.table.judge(s, idle, full); why != Moves {
 			out.Stuck = append(out.Stuck, Stuck{*s, why, lasts})
 		}
 	}

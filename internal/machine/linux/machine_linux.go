@@ -17,6 +17,9 @@ import (
 type live struct {
 	permissions func() machine.Permissions
 	teller      *Teller // nil: this process looks for itself
+
+	usersLock sync.Mutex
+	users     map[uint32]string // names, by their numbers; "" where there is none
 }
 
 var _ machine.Machine = (*live)(nil)

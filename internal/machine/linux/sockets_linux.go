@@ -3,8 +3,10 @@ package linux
 import (
 	"context"
 	"errors"
+	"maps"
 	"net/netip"
 	"os"
+	"os/user"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"passepartout/internal/core/sockets"
+	"passepartout/internal/core/wiretext"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 )
@@ -50,7 +53,8 @@ func (m *live) Sockets(ctx context.Context) (*sockets.Table, error) {
 		}
 		owners <- readOwners(ctx)
 	}()
-	t := &sockets.Table{At: time.Now(), Own: os.Getpid(), Linear: linearTimeouts(), Opens: connectionsOpened()}
+	t := &sockets.Table{At: time.Now(), Own: os.Getpid(), Linear: linearTimeouts(), Opens: connectionsOpened(),
+		Sockets: make([]sockets.Socket, 0, socketsInUse())}
 	var failed error
 	for _, ask := range []struct {
 		family, protocol uint8
@@ -81,7 +85,31 @@ func (m *live) Sockets(ctx context.Context) (*sockets.Table, error) {
 		t.Withheld = sockets.Unknown(unknown, o.Refused)
 	}
 	t.Settle()
+	t.Users = m.userNames(t.Sockets)
 	return t, ctx.Err()
+}
+
+// mostUsers have their names looked up.
+const mostUsers = 100
+
+// userNames gives the names of those whose sockets they are (passwd(5)). Each is looked up once.
+func (m *live) userNames(list []sockets.Socket) map[uint32]string {
+	m.usersLock.Lock()
+	defer m.usersLock.Unlock()
+	if m.users == nil {
+		m.users = map[uint32]string{}
+	}
+	for i := range list {
+		id := list[i].User
+		if _, known := m.users[id]; known || len(m.users) >= mostUsers {
+			continue
+		}
+		m.users[id] = ""
+		if u, err := user.LookupId(strconv.FormatUint(uint64(id), 10)); err == nil {
+			m.users[id] = wiretext.Clean(u.Username)
+		}
+	}
+	return maps.Clone(m.users)
 }
 
 // dumpSockets has the kernel tell of all sockets of a sort, one datagram of answers at a time.
@@ -224,6 +252,30 @@ func linearTimeouts() int {
 		return 0
 	}
 	return n
+}
+
+// socketsInUse is about how many sockets there will be to tell of (/proc/net/sockstat, proc(5)): room for them is made once.
+func socketsInUse() (n int) {
+	for _, file := range []string{"/proc/thread-self/net/sockstat", "/proc/thread-self/net/sockstat6"} {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			fields := strings.Fields(line)
+			if len(fields) < 3 || !strings.HasPrefix(fields[0], "TCP") && !strings.HasPrefix(fields[0], "UDP") {
+				continue
+			}
+			for i := 1; i+1 < len(fields); i += 2 {
+				if fields[i] == "inuse" || fields[i] == "tw" {
+					x, _ := strconv.Atoi(fields[i+1])
+					n += max(x, 0)
+				}
+			}
+		}
+	}
+	const most = 1 << 20
+	return min(n+n/50+16, most)
 }
 
 // connectionsOpened is the kernel's own count (RFC 4022, tcpActiveOpens and tcpPassiveOpens).

@@ -113,9 +113,11 @@ func TestPortRemovedDuringARun(t *testing.T) {
 func TestNamesFromTheWireAreData(t *testing.T) {
 	l := build(t, "healthy", func(s *scenario.Scenario) {
 		// dnsmasq hands out what it is told; a reverse name of such length and shape must be shown and not obeyed.
-		s.Site.Nodes["pier-core"].DNS.Records[strings.Repeat("x", 60)+"."+strings.Repeat("y", 60)+
-			".kittiwake.example"] = s.Site.Nodes["pier-core"].DNS.Records["pier-gw.kittiwake.example"]
-		delete(s.Site.Nodes["pier-core"].DNS.Records, "pier-gw.kittiwake.example")
+		for _, server := range []string{"pier-core", "ns"} {
+			records := s.Site.Nodes[server].DNS.Records
+			records[strings.Repeat("x", 60)+"."+strings.Repeat("y", 60)+".kittiwake.example"] = records["pier-gw.kittiwake.example"]
+			delete(records, "pier-gw.kittiwake.example")
+		}
 	})
 	out, _, status, err := l.Run(namespaces.Root, binary, "trace", "203.0.113.80")
 	require.NoError(t, err)

@@ -244,8 +244,9 @@ func followMemory(pid int, program string, ended <-chan struct{}) (peak int64) {
 	}
 }
 
-// MaybeEnter turns a process that Run started into the program it is to run, and returns in any other.
+// MaybeEnter turns a process that Run or Act started into the program it is to run, and returns in any other.
 func MaybeEnter() {
+	maybeAct()
 	raw, ok := os.LookupEnv(enterEnv)
 	if !ok {
 		return

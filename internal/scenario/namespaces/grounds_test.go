@@ -312,7 +312,7 @@ func TestSimulatedGround(t *testing.T) {
 	}{{"simulated", simulated.Full}, {"simulated, echo only", simulated.EchoOnly}, {"simulated, unprivileged", simulated.Unprivileged}} {
 		t.Run(ground.name, func(t *testing.T) {
 			total := &score{}
-			eachScenario(t, 8, func(t *testing.T, s *scenario.Scenario) {
+			eachScenario(t, 12, func(t *testing.T, s *scenario.Scenario) {
 				if left(s, ground.privilege == simulated.Full, ground.privilege == simulated.EchoOnly) {
 					return
 				}
@@ -413,7 +413,7 @@ func fromLog(t *testing.T, log io.Reader, known *state.State, at time.Time, chec
 // What a demonstration shows as the repaired site has no fault: each repair repairs. CI tries every other one.
 func TestEveryRepairRepairs(t *testing.T) {
 	again := &score{}
-	eachScenario(t, 6, func(t *testing.T, s *scenario.Scenario) {
+	eachScenario(t, 10, func(t *testing.T, s *scenario.Scenario) {
 		if s.Expect.Zone == "none" || !*every && slices.Index(scenario.Names(), s.Name)%2 > 0 {
 			return
 		}
@@ -436,7 +436,7 @@ func TestKernelGround(t *testing.T) {
 	}
 	grounds := []namespaces.As{namespaces.Root, namespaces.EchoAllowed, namespaces.EchoClosed}
 	totals := make([]score, len(grounds))
-	eachScenario(t, 4, func(t *testing.T, s *scenario.Scenario) {
+	eachScenario(t, 8, func(t *testing.T, s *scenario.Scenario) {
 		for i, as := range grounds {
 			if leftInKernel(s, as) {
 				continue

@@ -7,6 +7,7 @@ import (
 
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/sockets"
 	"passepartout/internal/machine"
 )
 
@@ -69,4 +70,12 @@ func (i inside) Route(ctx context.Context, to netip.Addr, iface string) (endpoin
 
 func (i inside) Watch(ctx context.Context) (<-chan struct{}, error) {
 	return at(i, func() (<-chan struct{}, error) { return i.Machine.Watch(ctx) })
+}
+
+func (i inside) Sockets(ctx context.Context) (*sockets.Table, error) {
+	return at(i, func() (*sockets.Table, error) { return i.Machine.(machine.SocketTeller).Sockets(ctx) })
+}
+
+func (i inside) Closings(ctx context.Context) (<-chan machine.Closing, error) {
+	return at(i, func() (<-chan machine.Closing, error) { return i.Machine.(machine.SocketTeller).Closings(ctx) })
 }
