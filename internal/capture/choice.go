@@ -59,7 +59,6 @@ type token struct {
 type parser struct {
 	rest []token
 	end  int
-	deep int
 }
 
 // ParseChoice reads what somebody wants to keep. The error says in one line where it is wrong, and what would be right.
