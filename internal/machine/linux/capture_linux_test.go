@@ -64,6 +64,7 @@ func recording(t *testing.T, l *namespaces.Lab, m machine.Machine, keep string, 
 
 // What is chosen is in the file, with the kernel's times, and what passes in it is told.
 func TestARecordingIsWhatPassed(t *testing.T) {
+	t.Parallel()
 	l, m := lab(t, "healthy")
 	path := filepath.Join(t.TempDir(), "pier.pcapng")
 	stop := recording(t, l, m, "(udp and port 53) or (tcp and host 203.0.113.80) or arp", capture.Recording{Path: path, Snap: 65535, Most: 10e6, Files: 1,
@@ -130,6 +131,7 @@ func TestARecordingIsWhatPassed(t *testing.T) {
 
 // With several files the oldest goes, and with one the recording ends at its limit. What is there is not written over.
 func TestARecordingKeepsWithinItsLimit(t *testing.T) {
+	t.Parallel()
 	l, m := lab(t, "healthy")
 	flood := func() {
 		on(t, l, func() {
@@ -168,6 +170,7 @@ func TestARecordingKeepsWithinItsLimit(t *testing.T) {
 
 // Where the disk is full, what was kept is there up to a whole frame.
 func TestARecordingOnAFullDisk(t *testing.T) {
+	t.Parallel()
 	l, m := lab(t, "healthy")
 	dir := t.TempDir()
 	if err := unix.Mount("tmpfs", dir, "tmpfs", 0, "size=300k"); err != nil {

@@ -208,6 +208,7 @@ func TestSocketsAgainstProcfs(t *testing.T) {
 
 // Each is told as itself, and none as another.
 func TestWhatIsStuckInTheKernel(t *testing.T) {
+	t.Parallel()
 	for range *stuckRuns {
 		whatIsStuck(t)
 	}
@@ -281,6 +282,7 @@ func (zeros) Read(b []byte) (int, error) { return len(b), nil }
 
 // A way that loses packets is told as that.
 func TestALossyWayInTheKernel(t *testing.T) {
+	t.Parallel()
 	for range *stuckRuns {
 		l, m := lab(t, "path-lossy")
 		listenAt(t, l, "bookings", "tcp", "203.0.113.80:8004", func(c net.Conn) { _, _ = io.Copy(c, c) })
@@ -316,6 +318,7 @@ func (unheard) Closings(context.Context) (<-chan machine.Closing, error) {
 
 // A thousand short connections are all told of; where the system does not tell of ends, how many were not seen is.
 func TestShortConnections(t *testing.T) {
+	t.Parallel()
 	const connections = 1000
 	l, m := lab(t, "healthy")
 	told, err := socketwatch.Start(t.Context(), l.Inside(m))

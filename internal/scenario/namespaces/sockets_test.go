@@ -43,6 +43,7 @@ func socketsOf(t *testing.T, raw string) (out []string) {
 
 // The same programs, and what they wait for, on both grounds; and what a program wants is asked about.
 func TestSocketsOnBothGrounds(t *testing.T) {
+	t.Parallel()
 	if why := namespaces.Unavailable(); why != "" {
 		t.Skip(why)
 	}
