@@ -42,7 +42,8 @@ func (f *flags) captureCommand() *cobra.Command {
 		Use:   "capture",
 		Short: "Keeps frames of an interface in a file that any reader of the standard opens",
 		Long: `Keeps the frames that pass an interface in a pcapng file, until Ctrl-C, --for, or the limit of --most.
---keep says which: mine, arp, dhcp, dns, mdns, icmp, lldp, tcp, udp, host A, net PREFIX, port N,
+--keep says which: mine, arp, dhcp, dns, mdns, icmp, lldp, tcp, udp, connections (their openings
+and ends), host A, net PREFIX, port N,
 everything; joined by and, or, not and brackets. The kernel sorts them. Nothing is sent.`,
 		Example: `  passepartout capture --out pier.pcapng --keep "arp or host 172.27.40.1" --for 1m`,
 		Args:    cobra.NoArgs,

@@ -29,7 +29,7 @@ func (f *flags) dropPrivileges(cmd *cobra.Command) {
 		f.haveTeller()
 	case "check":
 		keep.Frames = f.scenario == ""
-		if flag := cmd.Flags().Lookup(programFlag); flag.Changed {
+		if flag := cmd.Flags().Lookup(programFlag); flag != nil && flag.Changed { // a sheet is checked too
 			f.haveTeller()
 		}
 	case cmd.Root().Name(): // the screen

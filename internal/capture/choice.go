@@ -42,9 +42,10 @@ var words = map[word]string{
 	"mdns":       "multicast look-ups, at port 5353 (RFC 6762)",
 	"lldp":       "what switches say of themselves (IEEE 802.1AB)",
 	"tcp":        "TCP", "udp": "UDP",
+	"connections": "openings and ends of TCP connections: SYN, FIN and RST (RFC 9293 §3.1)",
 }
 
-const choiceWords = "mine, everything, arp, icmp, dhcp, dns, mdns, lldp, tcp, udp, host A, net PREFIX, port N; joined by and, or, not and brackets"
+const choiceWords = "mine, everything, arp, icmp, dhcp, dns, mdns, lldp, tcp, udp, connections, host A, net PREFIX, port N; joined by and, or, not and brackets"
 
 // Most that a choice may say: what is compiled from it must have room in the kernel (BPF_MAXINSNS, 4096 instructions).
 const mostWords = 100

@@ -79,7 +79,7 @@ func whatIs(frame []byte) what {
 		case *layers.ICMPv4, *layers.ICMPv6:
 			w.words["icmp"] = true
 		case *layers.TCP:
-			w.words["tcp"] = true
+			w.words["tcp"], w.words["connections"] = true, l.SYN || l.FIN || l.RST
 			w.ports = []uint16{uint16(l.SrcPort), uint16(l.DstPort)}
 		case *layers.UDP:
 			w.words["udp"] = true
@@ -121,7 +121,7 @@ func draw(t *rapid.T, deep int) drawn {
 	}
 	switch kind := rapid.IntRange(0, kinds).Draw(t, "kind"); kind {
 	case 0, 1:
-		name := rapid.SampledFrom([]string{"mine", "everything", "arp", "icmp", "dhcp", "dns", "mdns", "lldp", "tcp", "udp"}).Draw(t, "word")
+		name := rapid.SampledFrom([]string{"mine", "everything", "arp", "icmp", "dhcp", "dns", "mdns", "lldp", "tcp", "udp", "connections"}).Draw(t, "word")
 		return drawn{name, func(w what) bool { return w.words[name] }}
 	case 2:
 		port := rapid.SampledFrom(somePorts).Draw(t, "port")
@@ -183,7 +183,8 @@ func drawFrame(t *rapid.T) []byte {
 		body := gopacket.Payload(make([]byte, 60))
 		switch rapid.IntRange(0, 2).Draw(t, "upper") {
 		case 0:
-			return layers.IPProtocolTCP, []gopacket.SerializableLayer{&layers.TCP{SrcPort: layers.TCPPort(from), DstPort: layers.TCPPort(to), SYN: true}, body}
+			return layers.IPProtocolTCP, []gopacket.SerializableLayer{&layers.TCP{SrcPort: layers.TCPPort(from), DstPort: layers.TCPPort(to),
+				SYN: rapid.Bool().Draw(t, "SYN"), ACK: true, RST: rapid.IntRange(0, 3).Draw(t, "RST") == 0}, body}
 		case 1:
 			return layers.IPProtocolUDP, []gopacket.SerializableLayer{&layers.UDP{SrcPort: layers.UDPPort(from), DstPort: layers.UDPPort(to), Length: 68}, body}
 		}

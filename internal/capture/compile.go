@@ -248,6 +248,12 @@ func (c *code) word(w word, m Mine, yes, no int) error {
 		c.oneOf(protocol, []uint32{6}, yes, no)
 	case "udp":
 		c.oneOf(protocol, []uint32{17}, yes, no)
+	case "connections":
+		is := c.label()
+		c.oneOf(protocol, []uint32{6}, is, no)
+		c.set(is)
+		c.transport(13, 1)
+		c.when(bpf.JumpBitsSet, 0x07, yes, no) // FIN, SYN, RST
 	case "dhcp":
 		c.ported([]uint32{17}, []uint32{67, 68, 546, 547}, yes, no)
 	case "dns":

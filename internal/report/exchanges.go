@@ -109,7 +109,30 @@ func (e *Passing) WriteCSV(w io.Writer) error {
 // outcomes are in the words of a person.
 var outcomes = map[exchange.Outcome]string{exchange.Unanswered: "no answer", exchange.Answered: "answered", exchange.Refused: "refused",
 	exchange.Failed: "the server could not", exchange.NoSuch: "there is no such name", exchange.Reset: "broken off", exchange.Closed: "closed",
-	exchange.Told: "told"}
+	exchange.Told: "told", exchange.Waiting: "waiting"}
+
+// PassingWords say who asked whom, what, and what became of it.
+func PassingWords(x exchange.Exchange) (who, what, outcome string) {
+	who = endOf(x.From)
+	if to := endOf(x.To); to != "" && x.Kind != exchange.Address && x.Kind != exchange.Neighbour {
+		who += " → " + to
+	}
+	what = x.Asked
+	if x.Asks > 1 {
+		what += ", asked " + wording.Times(x.Asks)
+	}
+	outcome = outcomes[x.Outcome]
+	if x.Took > 0 {
+		outcome += " after " + wording.Millis(x.Took)
+	}
+	if x.Answer != "" {
+		outcome += ": " + x.Answer
+	}
+	if len(x.Holders) > 1 {
+		outcome += " (several answer)"
+	}
+	return who, what, outcome
+}
 
 // WriteText writes them for people, in the order in which they began.
 func (e *Passing) WriteText(w io.Writer) error {
@@ -118,24 +141,7 @@ func (e *Passing) WriteText(w io.Writer) error {
 		if i == 0 {
 			fmt.Fprintln(t, "began\tframes\twho\twhat\toutcome")
 		}
-		who := endOf(x.From)
-		if to := endOf(x.To); to != "" && x.Kind != exchange.Address && x.Kind != exchange.Neighbour {
-			who += " → " + to
-		}
-		what := x.Asked
-		if x.Asks > 1 {
-			what += fmt.Sprintf(", asked %s", wording.Times(x.Asks))
-		}
-		outcome := outcomes[x.Outcome]
-		if x.Took > 0 {
-			outcome += " after " + wording.Millis(x.Took)
-		}
-		if x.Answer != "" {
-			outcome += ": " + x.Answer
-		}
-		if len(x.Holders) > 1 {
-			outcome += " (several answer)"
-		}
+		who, what, outcome := PassingWords(x)
 		frames := fmt.Sprint(x.First)
 		if x.Last != x.First {
 			frames += "–" + fmt.Sprint(x.Last)

@@ -43,7 +43,7 @@ var views []*view
 
 func init() { // they refer to each other by way of this list
 	views = []*view{overviewView, addressView, leaseView, neighboursView, namesView, reachView, pathView, countersView, suspectsView,
-		actsView, socketsView}
+		actsView, socketsView, passingView}
 }
 
 // hold gives what a view holds of its own, by its type; nil while it holds nothing.

@@ -34,9 +34,10 @@ const (
 	Refused    Outcome = "refused" // a reset to the opening; a look-up that the server would not do
 	Failed     Outcome = "failed"  // a look-up: the server could not
 	NoSuch     Outcome = "no-such-name"
-	Reset      Outcome = "reset"  // an open connection was broken off
-	Closed     Outcome = "closed" // in order, by one end
-	Told       Outcome = "told"   // of an error
+	Reset      Outcome = "reset"   // an open connection was broken off
+	Closed     Outcome = "closed"  // in order, by one end
+	Waiting    Outcome = "waiting" // it is under way
+	Told       Outcome = "told"    // of an error
 )
 
 // Exchange is one of them.
@@ -130,7 +131,7 @@ func NewTracker(ended func(Exchange)) *Tracker {
 
 // Resolve takes a frame of address resolution in.
 func (t *Tracker) Resolve(at time.Time, frame int, r Resolution) {
-	t.pass(at)
+	t.Pass(at)
 	k := key{kind: Address, to: netip.AddrPortFrom(r.For, 0)}
 	if r.V6 {
 		k.kind = Neighbour
@@ -157,7 +158,7 @@ func (t *Tracker) Resolve(at time.Time, frame int, r Resolution) {
 
 // LookUp takes a message of DNS in.
 func (t *Tracker) LookUp(at time.Time, frame int, q Query) {
-	t.pass(at)
+	t.Pass(at)
 	k := key{LookUp, q.From, q.To, q.ID, q.Name + " " + q.Type}
 	if !q.Answers {
 		t.ask(at, frame, k, Exchange{Kind: LookUp, From: q.From, To: q.To, Asked: q.Name + " " + q.Type}, lookUpFor)
@@ -184,7 +185,7 @@ func (t *Tracker) LookUp(at time.Time, frame int, q Query) {
 
 // Segment takes one of TCP in: of what is not about opening or ending, nothing is kept.
 func (t *Tracker) Segment(at time.Time, frame int, s Segment) {
-	t.pass(at)
+	t.Pass(at)
 	if !s.SYN && !s.RST && !s.FIN {
 		return
 	}
@@ -230,7 +231,7 @@ func (t *Tracker) Segment(at time.Time, frame int, s Segment) {
 
 // Trouble takes an ICMP error in: it is an exchange of its own.
 func (t *Tracker) Trouble(at time.Time, frame int, e Trouble) {
-	t.pass(at)
+	t.Pass(at)
 	t.ended(Exchange{Kind: Error, From: e.From, To: e.To, Asked: e.About, Answer: e.What, Outcome: Told, Began: at, Asks: 1, First: frame, Last: frame})
 }
 
@@ -275,8 +276,24 @@ func (t *Tracker) drop() {
 	}
 }
 
-// pass ends what nobody answers any more: those that began first are looked at first.
-func (t *Tracker) pass(at time.Time) {
+// Open gives what is under way.
+func (t *Tracker) Open() (out []Exchange) {
+	for _, x := range t.order {
+		if t.open[x.key] != x {
+			continue
+		}
+		e := x.Exchange
+		e.Holders = slices.Clone(e.Holders)
+		if e.Outcome == Unanswered {
+			e.Outcome = Waiting
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// Pass ends what nobody answers any more by a time.
+func (t *Tracker) Pass(at time.Time) {
 	if at.Before(t.now.Add(time.Second)) { // or earlier: frames may stand in a file in another order than that of their times
 		return
 	}

@@ -21,6 +21,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/exchange"
 	"passepartout/internal/machine"
+	"passepartout/internal/probe/exchangewatch"
 	"passepartout/internal/scenario/namespaces"
 )
 
@@ -127,6 +128,58 @@ func TestARecordingIsWhatPassed(t *testing.T) {
 	assert.Contains(t, told, "tcp 203.0.113.80 closed closed")
 	assert.Contains(t, told, "tcp 203.0.113.80 refused a reset")
 	assert.Contains(t, told, "dns 203.0.113.53 answered 203.0.113.80")
+}
+
+// What is told as it passes is what is told from a recording of the same time.
+func TestExchangesAsTheyPass(t *testing.T) {
+	t.Parallel()
+	l, m := lab(t, "healthy")
+	path := filepath.Join(t.TempDir(), "pier.pcapng")
+	stop := recording(t, l, m, "arp or icmp or dns or connections", capture.Recording{Path: path, Snap: 1024, Most: 10e6, Files: 1})
+	ctx, cancel := context.WithCancel(t.Context())
+	live, err := exchangewatch.Start(ctx, l.Inside(m), "eth0", endpoint.HardwareAddr{})
+	require.NoError(t, err)
+	time.Sleep(100 * time.Millisecond)
+	listenAt(t, l, "bookings", "tcp", "203.0.113.80:8001", func(c net.Conn) { c.Close() })
+	for range 5 {
+		dialFrom(t, l, "203.0.113.80:8001").Close()
+	}
+	require.NoError(t, l.On("ticket-03", func() error {
+		for _, to := range []string{"203.0.113.80:8002", "172.27.40.99:80", "192.0.2.1:80"} { // refused, not there, no way to it
+			if c, err := net.DialTimeout("tcp", to, 2*time.Second); err == nil {
+				c.Close()
+				return fmt.Errorf("%s answers", to)
+			}
+		}
+		return nil
+	}))
+	time.Sleep(500 * time.Millisecond)
+	seen, now := live.See(), time.Now()
+	cancel()
+	live.Wait()
+	_, err = stop()
+	require.NoError(t, err)
+	file, err := os.Open(path)
+	require.NoError(t, err)
+	defer file.Close()
+	var read []exchange.Exchange
+	x := exchange.NewTracker(func(e exchange.Exchange) { read = append(read, e) })
+	_, _, err = capture.Exchanges(file, x, nil, func(int, string) {})
+	require.NoError(t, err)
+	x.Pass(now)
+	read = append(read, x.Open()...)
+	told := func(list []exchange.Exchange) (out []string) {
+		for _, e := range list {
+			if !e.Began.After(seen.Began.Add(50 * time.Millisecond)) { // one of the two was not listening yet
+				continue
+			}
+			out = append(out, fmt.Sprint(e.Kind, e.From, e.To, e.Asked, e.Answer, e.Outcome, e.Asks, e.Took))
+		}
+		return out
+	}
+	assert.ElementsMatch(t, told(read), told(seen.List))
+	assert.Greater(t, len(seen.List), 8)
+	assert.Zero(t, seen.Dropped)
 }
 
 // With several files the oldest goes, and with one the recording ends at its limit. What is there is not written over.

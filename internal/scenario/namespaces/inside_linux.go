@@ -79,3 +79,7 @@ func (i inside) Sockets(ctx context.Context) (*sockets.Table, error) {
 func (i inside) Closings(ctx context.Context) (<-chan machine.Closing, error) {
 	return at(i, func() (<-chan machine.Closing, error) { return i.Machine.(machine.SocketTeller).Closings(ctx) })
 }
+
+func (i inside) OpenCapture(c machine.CaptureConfig) (machine.CaptureSocket, error) {
+	return at(i, func() (machine.CaptureSocket, error) { return i.Machine.(machine.Capturer).OpenCapture(c) })
+}

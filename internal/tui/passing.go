@@ -1,0 +1,265 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	tea "charm.land/bubbletea/v2"
+
+	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/exchange"
+	"passepartout/internal/core/verdict"
+	"passepartout/internal/core/wording"
+	"passepartout/internal/machine"
+	"passepartout/internal/probe/exchangewatch"
+	"passepartout/internal/report"
+)
+
+// passingView shows the exchanges that pass the interface, as they pass.
+var passingView = &view{
+	key: "X", name: "exchanges", lacks: "This is a recording: what passed the interface was not kept.",
+	does: "what passes the interface: addresses asked for, look-ups, connections opened and ended, errors told", live: true,
+	help: [][2]string{
+		{"━━ ━╳", "answered, opened, closed in order; unanswered, refused, broken off, told to be unreachable"},
+		{"╍╍ ┈┈", "the name is not there, or the server could not; still waiting"},
+		{"/", "only some: an address, a name, a kind or an outcome, as typed"},
+		{"z", "from zero: what passed so far is left out"},
+	},
+	foot: [][2]string{{"/", "filter"}, {"z", "from zero"}},
+	open: (*model).openPassing, look: lookAtPassing, draw: (*model).passingPage, press: (*model).pressPassing,
+	wheel: func(m *model, step int) { m.choosePassing(step) },
+	export: func(m *model) (report.Export, bool) {
+		s, ok := lookedAt[passingSeen](m)
+		if !ok || s.failed != "" {
+			return report.Export{}, false
+		}
+		p := &report.Passing{File: m.set.Interface, List: s.list, More: s.seen.Left}
+		return report.Export{Data: map[string]func(io.Writer) error{".csv": p.WriteCSV, ".json": p.WriteJSON, ".txt": p.WriteText}}, true
+	},
+	stop: func(m *model) {
+		if v := hold[passingWatch](m); v != nil {
+			v.cancel()
+		}
+	},
+}
+
+// passingWatch is what the view holds: the watch over an interface, and what a person has chosen.
+type passingWatch struct {
+	machine  machine.Machine
+	iface    string
+	hardware endpoint.HardwareAddr
+	ctx      context.Context
+	cancel   context.CancelFunc
+	begin    sync.Mutex           // held by a look
+	begun    *exchangewatch.Watch // by the first look; of looks alone
+	back     int                  // how many of the newest stand below what is shown
+	filter   string
+	zero     int // how many that had begun before are left out
+}
+
+// passingSeen is what had passed when it was looked last; list is what of it is shown, the oldest first.
+type passingSeen struct {
+	seen   exchangewatch.Seen
+	list   []exchange.Exchange
+	failed string
+}
+
+func (m *model) openPassing() {
+	v := hold[passingWatch](m)
+	if v != nil && v.iface == m.set.Interface {
+		return
+	}
+	i, ok := m.set.Endpoint.Interface(m.set.Interface)
+	if !ok {
+		return // which the page says
+	}
+	if v != nil {
+		v.cancel()
+	}
+	forget[passingSeen](m)
+	ctx, cancel := context.WithCancel(m.ctx)
+	keep(m, &passingWatch{machine: m.Ground.Machine, iface: i.Name, hardware: i.Hardware, ctx: ctx, cancel: cancel})
+}
+
+func lookAtPassing(m *model) func() any {
+	v := hold[passingWatch](m)
+	if v == nil {
+		return nil
+	}
+	filter, zero := strings.Fields(strings.ToLower(v.filter)), v.zero
+	mend := m.Ground.Machine.Permissions().Frames.Mend
+	return func() any {
+		v.begin.Lock()
+		defer v.begin.Unlock()
+		if v.begun == nil {
+			var err error
+			if v.begun, err = exchangewatch.Start(v.ctx, v.machine, v.iface, v.hardware); err != nil {
+				failed := err.Error()
+				if errors.Is(err, fs.ErrPermission) {
+					failed = "frames may not be listened to without permission; this gives it: " + mend
+				}
+				return passingSeen{failed: failed}
+			}
+		}
+		out := passingSeen{seen: v.begun.See()}
+		all := out.seen.List
+		out.list = slices.DeleteFunc(slices.Clone(all[min(max(zero-out.seen.Left, 0), len(all)):]), func(x exchange.Exchange) bool {
+			return !passes(x, filter)
+		})
+		return out
+	}
+}
+
+// passes reports whether an exchange has each of the words.
+func passes(x exchange.Exchange, words []string) bool {
+	if len(words) == 0 {
+		return true
+	}
+	who, what, outcome := report.PassingWords(x)
+	all := strings.ToLower(strings.Join([]string{string(x.Kind), who, x.To.Addr().String(), what, outcome}, " "))
+	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(all, w) })
+}
+
+// pressPassing handles the keys of the view; false for one that is not its own.
+func (m *model) pressPassing(k tea.KeyPressMsg) (tea.Cmd, bool) {
+	v := hold[passingWatch](m)
+	s, ok := lookedAt[passingSeen](m)
+	if v == nil || !ok {
+		return nil, false
+	}
+	switch k.String() {
+	case "up", "k":
+		m.choosePassing(-1)
+	case "down", "j":
+		m.choosePassing(1)
+	case "pgup":
+		m.choosePassing(-10)
+	case "pgdown":
+		m.choosePassing(10)
+	case "home":
+		m.choosePassing(-1 << 24)
+	case "end":
+		m.choosePassing(1 << 24)
+	case "z":
+		v.zero, v.back = len(s.seen.List)+s.seen.Left, 0
+		return m.look(), true
+	case "/":
+		return m.openEntry("only what has: an address, a name, a kind, an outcome", v.filter, func(text string) (tea.Cmd, error) {
+			v.filter, v.back = text, 0
+			return m.look(), nil
+		}), true
+	case "esc":
+		if v.filter == "" {
+			return nil, false
+		}
+		v.filter = ""
+		return m.look(), true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// choosePassing goes back in time, or on.
+func (m *model) choosePassing(step int) {
+	v := hold[passingWatch](m)
+	if s, ok := lookedAt[passingSeen](m); ok && v != nil {
+		v.back = min(max(v.back-step, 0), max(len(s.list)-1, 0))
+	}
+}
+
+// outcomeLook is how an outcome looks.
+var outcomeLook = map[exchange.Outcome]verdict.State{exchange.Answered: verdict.Holds, exchange.Closed: verdict.Holds,
+	exchange.NoSuch: verdict.Strained, exchange.Failed: verdict.Strained, exchange.Waiting: verdict.StateUnknown,
+	exchange.Unanswered: verdict.Broken, exchange.Refused: verdict.Broken, exchange.Reset: verdict.Broken, exchange.Told: verdict.Broken}
+
+// kindWords name the kinds in a column.
+var kindWords = map[exchange.Kind]string{exchange.Address: "ARP", exchange.Neighbour: "ND", exchange.LookUp: "DNS", exchange.Opening: "TCP",
+	exchange.Error: "ICMP"}
+
+// passingPage lists the exchanges, the newest at the bottom, as they come.
+func (m *model) passingPage() []string {
+	t := m.theme
+	lines := m.head()
+	v := hold[passingWatch](m)
+	s, ok := lookedAt[passingSeen](m)
+	switch {
+	case v == nil:
+		return append(lines, "", "  "+t.faint.Render("This machine has no network interface besides loopback: nothing passes."))
+	case !ok:
+		return append(lines, "", "  "+t.faint.Render("The interface is being listened to."))
+	case s.failed != "":
+		return append(lines, append([]string{""}, indent(wrap("What passes cannot be told: "+s.failed+".", m.width-4, 3), t.text)...)...)
+	}
+	head := &row{}
+	head.put(t.loud, "  What passes "+v.iface).put(t.faint, fmt.Sprintf("   since %s, %s, %d under way; these tests' own among them",
+		wording.Clock(s.seen.Began), wording.Plural(len(s.seen.List)+s.seen.Left, "exchange", "exchanges"), s.seen.Under))
+	if v.filter != "" {
+		head.put(t.accent, "   only “"+v.filter+"”, esc shows all")
+	}
+	lines = append(lines, head.cut(m.width))
+	at := [3]int{13, 20, 62}
+	if m.width < 110 {
+		at = [3]int{13, 18, 44}
+	}
+	under := &row{}
+	under.at(2).put(t.faint, "began").at(at[0]).put(t.faint, "what").at(at[1]).put(t.faint, "who asks whom").at(at[2]).put(t.faint, "asked, and what came of it")
+	lines = append(lines, under.cut(m.width))
+	var below []string
+	if s.seen.Dropped > 0 {
+		below = append(below, "  "+t.state[verdict.Strained].Render(fmt.Sprintf("%d frames were dropped by the system, which had no room for them", s.seen.Dropped)))
+	}
+	if s.seen.Why != "" {
+		below = append(below, "  "+t.state[verdict.Strained].Render(fit("Nothing is heard any more: "+s.seen.Why, m.width-4)))
+	}
+	v.back = min(v.back, max(len(s.list)-1, 0))
+	if v.back > 0 {
+		below = append(below, "  "+t.faint.Render(fmt.Sprintf("%d newer below; end shows the newest", v.back)))
+	}
+	room := max(m.height-2-len(lines)-len(below), 1)
+	end := len(s.list) - v.back
+	for _, x := range s.list[max(end-room, 0):end] {
+		lines = append(lines, m.passingRow(x, at))
+	}
+	if len(s.list) == 0 {
+		words := "Nothing has passed yet."
+		if v.filter != "" {
+			words = "Nothing that has passed has all of “" + v.filter + "”. esc shows all."
+		}
+		lines = append(lines, "  "+t.faint.Render(words))
+	}
+	for len(lines) < m.height-2-len(below) {
+		lines = append(lines, "")
+	}
+	return append(lines, below...)
+}
+
+func (m *model) passingRow(x exchange.Exchange, at [3]int) string {
+	t, r := m.theme, &row{}
+	who, what, outcome := report.PassingWords(x)
+	state := outcomeLook[x.Outcome]
+	style := t.text
+	if state == verdict.StateUnknown {
+		style = t.faint
+	}
+	r.put(t.faint, x.Began.Format(" 15:04:05.0")).at(at[0]).put(style, kindWords[x.Kind])
+	r.at(at[1]).put(style, fit(who, at[2]-at[1]-1)).at(at[2])
+	if x.Kind != exchange.Error && x.Kind != exchange.Opening {
+		r.put(style, what+"   ")
+	} else if x.Kind == exchange.Error {
+		r.put(t.faint, "about "+what+"   ")
+	} else if x.Asks > 1 {
+		r.put(style, "asked "+wording.Times(x.Asks)+"   ")
+	}
+	look := t.state[state]
+	if state == verdict.Holds {
+		look = style
+	}
+	return r.put(look, outcome).cut(m.width)
+}
