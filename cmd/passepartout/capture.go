@@ -59,7 +59,8 @@ everything; joined by and, or, not and brackets. The kernel sorts them. Nothing 
 	cmd.Flags().StringVar(&r.keep, "keep", usualKeep, "which frames")
 	cmd.Flags().DurationVar(&r.lasting, "for", 0, "for so long (default: until Ctrl-C)")
 	cmd.Flags().StringVar(&r.most, "most", usualMost, "how much at most, in all files together, such as 50MB")
-	cmd.Flags().IntVar(&r.files, "files", 1, "in how many files: the oldest goes when there is no more room, and with one the recording ends")
+	cmd.Flags().IntVar(&r.files, "files", 1,
+		"in how many files: the oldest goes when there is no more room, and with one the recording ends")
 	cmd.Flags().IntVar(&r.snap, "snap", mostSnap, "how many octets of a frame at most")
 	return cmd
 }
@@ -181,11 +182,13 @@ func (f *flags) capture(ctx context.Context, r recording) error {
 		defer stop()
 	}
 	told := func(k capture.Kept) report.Recorded {
-		return report.Recorded{Interface: iface, Keep: r.keep, Frames: k.Frames, Octets: k.Octets, Dropped: k.Dropped, Files: k.Files, Began: k.Began,
+		return report.Recorded{Interface: iface, Keep: r.keep, Frames: k.Frames, Octets: k.Octets, Dropped: k.Dropped, Files: k.Files,
+			Began: k.Began,
 			Ended: k.Ended, Why: k.Why}
 	}
 	last := time.Now()
-	kept, err := capture.Record(ctx, socket, capture.Recording{Path: r.out, Interface: iface, Keep: r.keep, Snap: r.snap, Most: most, Files: r.files,
+	kept, err := capture.Record(ctx, socket, capture.Recording{Path: r.out, Interface: iface, Keep: r.keep, Snap: r.snap, Most: most,
+		Files:       r.files,
 		Application: "passepartout " + release}, func(k capture.Kept) {
 		if time.Since(last) >= progressEvery {
 			last = time.Now()

@@ -70,7 +70,8 @@ Without a command it opens full-screen on this machine.`,
 	f.bind(root)
 	bindCase(root, &f.keep)
 	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(),
-		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(), f.socketsCommand(), f.captureCommand(), f.siteCommand(), f.answerCommand(),
+		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(),
+		f.socketsCommand(), f.captureCommand(), f.siteCommand(), f.answerCommand(),
 		f.setCommand(),
 		f.addCommand("add", "Adds an address, a route or a neighbour entry", change.AddAddress, change.AddRoute, change.AddNeighbour),
 		f.addCommand("remove", "Takes an address, a route or a neighbour entry away", change.RemoveAddress, change.RemoveRoute,
@@ -272,7 +273,8 @@ func (f *flags) checkCommand() *cobra.Command {
 	cmd.Flags().
 		StringArrayVar(&said, "said", nil,
 			"QUESTION=ANSWER: what a person has found out, when an earlier run asked for it; may be given more than once")
-	cmd.Flags().StringVar(&program, programFlag, "", "in place of a target: where this program connects to, by its name or process identifier")
+	cmd.Flags().StringVar(&program, programFlag, "",
+		"in place of a target: where this program connects to, by its name or process identifier")
 	f.bindDrawing(cmd, &drawing)
 	bindCase(cmd, &file)
 	return cmd

@@ -119,17 +119,20 @@ func (f *flags) wantedBy(ctx context.Context, program string, args []string) ([]
 	wants := seen.Wants(filter)
 	switch {
 	case len(wants) > 1:
-		fmt.Fprintf(os.Stderr, "%s: asked about %v, where it is stuck or has most connections; it has others to %d more: passepartout sockets --program %s\n",
+		fmt.Fprintf(os.Stderr,
+			"%s: asked about %v, where it is stuck or has most connections; it has others to %d more: passepartout sockets --program %s\n",
 			name, wants[0], len(wants)-1, name)
 	case len(wants) == 1:
-	case !slices.ContainsFunc(seen.Programs, func(p sockets.Program) bool { return filter.PID > 0 && p.PID == filter.PID || p.Named(filter.Name) }):
+	case !slices.ContainsFunc(seen.Programs,
+		func(p sockets.Program) bool { return filter.PID > 0 && p.PID == filter.PID || p.Named(filter.Name) }):
 		why := ""
 		if seen.Withheld != "" {
 			why = " (not known: " + seen.Withheld + ")"
 		}
 		return nil, fmt.Errorf("no program %s has a socket here%s; passepartout sockets lists those that have", name, why)
 	default:
-		fmt.Fprintf(os.Stderr, "%s connects to nobody at present: it makes no attempt, so that the network has nothing to answer for yet\n", name)
+		fmt.Fprintf(os.Stderr,
+			"%s connects to nobody at present: it makes no attempt, so that the network has nothing to answer for yet\n", name)
 		return nil, status(exitUndetermined)
 	}
 	return []string{wants[0].String()}, nil

@@ -47,7 +47,8 @@ func TestSocketsCommand(t *testing.T) {
 func TestCaptureCommand(t *testing.T) {
 	t.Parallel()
 	path := filepath.Join(t.TempDir(), "pier.pcapng")
-	text, errs, status := run(t, "capture", "--scenario", "dhcp-rogue", "--out", path, "--keep", "everything", "--for", "1s", "--format", "json")
+	text, errs, status := run(t, "capture", "--scenario", "dhcp-rogue", "--out", path, "--keep", "everything", "--for", "1s", "--format",
+		"json")
 	assert.Zero(t, status, errs)
 	var kept struct {
 		Schema, Interface string
@@ -58,7 +59,8 @@ func TestCaptureCommand(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(text), &kept))
 	info, err := os.Stat(path)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"passepartout.capture/1", "eth0", info.Size(), []string{path}}, []any{kept.Schema, kept.Interface, kept.Octets, kept.Files})
+	assert.Equal(t, []any{"passepartout.capture/1", "eth0", info.Size(), []string{path}},
+		[]any{kept.Schema, kept.Interface, kept.Octets, kept.Files})
 	_, errs, status = run(t, "capture", "--scenario", "dhcp-rogue", "--out", path, "--for", "1s")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, errs, "is there already: give another name")

@@ -45,7 +45,8 @@ var words = map[word]string{
 	"connections": "openings and ends of TCP connections: SYN, FIN and RST (RFC 9293 §3.1)",
 }
 
-const choiceWords = "mine, everything, arp, icmp, dhcp, dns, mdns, lldp, tcp, udp, connections, host A, net PREFIX, port N; joined by and, or, not and brackets"
+const choiceWords = "mine, everything, arp, icmp, dhcp, dns, mdns, lldp, tcp, udp, connections, host A, " +
+	"net PREFIX, port N; joined by and, or, not and brackets"
 
 // Most that a choice may say: what is compiled from it must have room in the kernel (BPF_MAXINSNS, 4096 instructions).
 const mostWords = 100

@@ -121,7 +121,8 @@ func draw(t *rapid.T, deep int) drawn {
 	}
 	switch kind := rapid.IntRange(0, kinds).Draw(t, "kind"); kind {
 	case 0, 1:
-		name := rapid.SampledFrom([]string{"mine", "everything", "arp", "icmp", "dhcp", "dns", "mdns", "lldp", "tcp", "udp", "connections"}).Draw(t, "word")
+		name := rapid.SampledFrom([]string{"mine", "everything", "arp", "icmp", "dhcp", "dns", "mdns", "lldp", "tcp", "udp",
+			"connections"}).Draw(t, "word")
 		return drawn{name, func(w what) bool { return w.words[name] }}
 	case 2:
 		port := rapid.SampledFrom(somePorts).Draw(t, "port")
@@ -158,7 +159,8 @@ func draw(t *rapid.T, deep int) drawn {
 
 var somePorts = []uint16{53, 67, 68, 443, 546, 547, 5353, 40000}
 
-var someAddresses = []netip.Addr{netip.MustParseAddr("172.27.40.23"), netip.MustParseAddr("172.27.40.1"), netip.MustParseAddr("203.0.113.80"),
+var someAddresses = []netip.Addr{netip.MustParseAddr("172.27.40.23"), netip.MustParseAddr("172.27.40.1"),
+	netip.MustParseAddr("203.0.113.80"),
 	netip.MustParseAddr("2001:db8:40::23"), netip.MustParseAddr("2001:db8:113::70"), netip.MustParseAddr("fe80::1")}
 
 // drawFrame makes a frame of any sort that matters here.
@@ -183,21 +185,25 @@ func drawFrame(t *rapid.T) []byte {
 		body := gopacket.Payload(make([]byte, 60))
 		switch rapid.IntRange(0, 2).Draw(t, "upper") {
 		case 0:
-			return layers.IPProtocolTCP, []gopacket.SerializableLayer{&layers.TCP{SrcPort: layers.TCPPort(from), DstPort: layers.TCPPort(to),
-				SYN: rapid.Bool().Draw(t, "SYN"), ACK: true, RST: rapid.IntRange(0, 3).Draw(t, "RST") == 0}, body}
+			return layers.IPProtocolTCP, []gopacket.SerializableLayer{&layers.TCP{SrcPort: layers.TCPPort(from),
+				DstPort: layers.TCPPort(to),
+				SYN:     rapid.Bool().Draw(t, "SYN"), ACK: true, RST: rapid.IntRange(0, 3).Draw(t, "RST") == 0}, body}
 		case 1:
-			return layers.IPProtocolUDP, []gopacket.SerializableLayer{&layers.UDP{SrcPort: layers.UDPPort(from), DstPort: layers.UDPPort(to), Length: 68}, body}
+			return layers.IPProtocolUDP, []gopacket.SerializableLayer{&layers.UDP{SrcPort: layers.UDPPort(from),
+				DstPort: layers.UDPPort(to), Length: 68}, body}
 		}
 		if six {
-			return layers.IPProtocolICMPv6, []gopacket.SerializableLayer{&layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(128, 0)}, body}
+			return layers.IPProtocolICMPv6, []gopacket.SerializableLayer{&layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(128, 0)},
+				body}
 		}
 		return layers.IPProtocolICMPv4, []gopacket.SerializableLayer{&layers.ICMPv4{TypeCode: layers.CreateICMPv4TypeCode(8, 0)}, body}
 	}
 	switch rapid.IntRange(0, 3).Draw(t, "sort") {
 	case 0:
 		typed(layers.EthernetTypeARP)
-		parts = append(parts, &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4,
-			Operation: 1, SourceHwAddress: e.SrcMAC, DstHwAddress: make([]byte, 6), SourceProtAddress: four("asks").AsSlice(),
+		parts = append(parts, &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6,
+			ProtAddressSize: 4,
+			Operation:       1, SourceHwAddress: e.SrcMAC, DstHwAddress: make([]byte, 6), SourceProtAddress: four("asks").AsSlice(),
 			DstProtAddress: four("asked").AsSlice()}, gopacket.Payload(make([]byte, 18)))
 	case 1:
 		typed(layers.EthernetTypeIPv4)
@@ -224,7 +230,8 @@ func drawFrame(t *rapid.T) []byte {
 		parts = append(parts, above...)
 	default:
 		typed(layers.EthernetTypeLinkLayerDiscovery)
-		parts = append(parts, gopacket.Payload(append([]byte{2, 7, 4, 2, 0, 0, 0, 0, 1, 4, 2, 7, 49, 6, 2, 0, 120, 0, 0}, make([]byte, 40)...)))
+		parts = append(parts, gopacket.Payload(append([]byte{2, 7, 4, 2, 0, 0, 0, 0, 1, 4, 2, 7, 49, 6, 2, 0, 120, 0, 0},
+			make([]byte, 40)...)))
 	}
 	out := gopacket.NewSerializeBuffer()
 	require.NoError(t, gopacket.SerializeLayers(out, gopacket.SerializeOptions{FixLengths: true}, parts...))

@@ -18,9 +18,11 @@ import (
 	"passepartout/internal/machine/wire"
 )
 
-// Exchanges hands what passes in a file to a tracker, frame by frame. It returns how many frames there were, and how many of them were of a
-// link type that is not known here. takes chooses among the Ethernet frames; nil: all count. skip is told where the file can be read no further. An error means that nothing could be read at all.
-func Exchanges(r io.Reader, t *exchange.Tracker, takes func(frame []byte) bool, skip func(frame int, why string)) (frames, unknown int, err error) {
+// Exchanges hands what passes in a file to a tracker, frame by frame. It returns how many frames there were, and how many of them were of
+// a link type that is not known here. takes chooses among the Ethernet frames; nil: all count. skip is told where the file can be read no
+// further. An error means that nothing could be read at all.
+func Exchanges(r io.Reader, t *exchange.Tracker, takes func(frame []byte) bool, skip func(frame int, why string)) (frames, unknown int,
+	err error) {
 	file, err := Open(r)
 	if err != nil {
 		return 0, 0, err
@@ -124,7 +126,8 @@ func takeTransport(t *exchange.Tracker, at time.Time, number int, f *wire.Frame)
 	switch {
 	case f.Proto == "tcp" && len(f.Segment) >= 14:
 		flags := f.Segment[13] // RFC 9293 §3.1
-		t.Segment(at, number, exchange.Segment{From: f.From, To: f.To, FIN: flags&1 != 0, SYN: flags&2 != 0, RST: flags&4 != 0, ACK: flags&16 != 0})
+		t.Segment(at, number, exchange.Segment{From: f.From, To: f.To, FIN: flags&1 != 0, SYN: flags&2 != 0, RST: flags&4 != 0,
+			ACK: flags&16 != 0})
 	case f.Proto == "udp" && (f.From.Port() == 53 || f.To.Port() == 53):
 		var m dns.Msg
 		if m.Unpack(f.Payload) != nil && len(m.Question) == 0 {

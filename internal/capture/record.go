@@ -175,8 +175,10 @@ func (w *recorder) next() error {
 		}
 		w.kept.Files = w.kept.Files[1:]
 	}
-	w.ng, err = pcapgo.NewNgWriterInterface(w.buffer, pcapgo.NgInterface{Name: w.Interface, Filter: w.Keep, LinkType: layers.LinkTypeEthernet,
-		SnapLength: uint32(w.Snap), TimestampResolution: 9}, pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{Application: w.Application}})
+	w.ng, err = pcapgo.NewNgWriterInterface(w.buffer, pcapgo.NgInterface{Name: w.Interface, Filter: w.Keep,
+		LinkType:   layers.LinkTypeEthernet,
+		SnapLength: uint32(w.Snap), TimestampResolution: 9},
+		pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{Application: w.Application}})
 	if err != nil {
 		return w.unwritten(err)
 	}

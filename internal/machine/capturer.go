@@ -27,7 +27,8 @@ type Captured struct {
 
 // CaptureSocket hears frames until it is closed. Receive has one caller.
 type CaptureSocket interface {
-	// Receive waits for the next frame. It is false when none came for a while, so that its caller can look around. net.ErrClosed after Close.
+	// Receive waits for the next frame. It is false when none came for a while, so that its caller can look around. net.ErrClosed after
+	// Close.
 	Receive(*Captured) (bool, error)
 	// Dropped is how many that were chosen found no room, so far.
 	Dropped() uint64

@@ -10,7 +10,8 @@ import (
 type SocketTeller interface {
 	// Sockets reads them all, and whose they are as far as this process may know it; nobody changes the table afterwards.
 	Sockets(ctx context.Context) (*sockets.Table, error)
-	// Closings sends each TCP connection at its end, until ctx ends; then the channel is closed. fs.ErrPermission where this process may not.
+	// Closings sends each TCP connection at its end, until ctx ends; then the channel is closed. fs.ErrPermission where this process may
+	// not.
 	Closings(ctx context.Context) (<-chan Closing, error)
 }
 

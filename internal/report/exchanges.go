@@ -90,7 +90,8 @@ func (e *Passing) WriteJSON(w io.Writer) error {
 
 // WriteCSV writes one line an exchange (RFC 4180).
 func (e *Passing) WriteCSV(w io.Writer) error {
-	if err := csvRow(w, "kind", "from", "to", "asked", "answer", "outcome", "began", "took_ms", "asks", "first_frame", "last_frame"); err != nil {
+	if err := csvRow(w, "kind", "from", "to", "asked", "answer", "outcome", "began", "took_ms", "asks", "first_frame",
+		"last_frame"); err != nil {
 		return err
 	}
 	for _, x := range e.List {
@@ -98,7 +99,8 @@ func (e *Passing) WriteCSV(w io.Writer) error {
 		if x.Took > 0 {
 			took = fmt.Sprint(float64(x.Took.Microseconds()) / 1000)
 		}
-		if err := csvRow(w, string(x.Kind), endOf(x.From), endOf(x.To), x.Asked, x.Answer, string(x.Outcome), x.Began.UTC().Format(time.RFC3339Nano), took,
+		if err := csvRow(w, string(x.Kind), endOf(x.From), endOf(x.To), x.Asked, x.Answer, string(x.Outcome),
+			x.Began.UTC().Format(time.RFC3339Nano), took,
 			x.Asks, x.First, x.Last); err != nil {
 			return err
 		}
@@ -108,8 +110,9 @@ func (e *Passing) WriteCSV(w io.Writer) error {
 
 // outcomes are in the words of a person.
 var outcomes = map[exchange.Outcome]string{exchange.Unanswered: "no answer", exchange.Answered: "answered", exchange.Refused: "refused",
-	exchange.Failed: "the server could not", exchange.NoSuch: "there is no such name", exchange.Reset: "broken off", exchange.Closed: "closed",
-	exchange.Told: "told", exchange.Waiting: "waiting"}
+	exchange.Failed: "the server could not", exchange.NoSuch: "there is no such name", exchange.Reset: "broken off",
+	exchange.Closed: "closed",
+	exchange.Told:   "told", exchange.Waiting: "waiting"}
 
 // PassingWords say who asked whom, what, and what became of it.
 func PassingWords(x exchange.Exchange) (who, what, outcome string) {

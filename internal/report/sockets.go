@@ -112,7 +112,8 @@ func end(a netip.AddrPort) string {
 
 func (n *Sockets) json(s *sockets.Socket) socketJSON {
 	p, _ := n.Program(s)
-	x := socketJSON{Protocol: s.Protocol.String(), Local: end(s.Local), Remote: end(s.Remote), Name: n.name(s.Remote), State: s.State.String(),
+	x := socketJSON{Protocol: s.Protocol.String(), Local: end(s.Local), Remote: end(s.Remote), Name: n.name(s.Remote),
+		State:   s.State.String(),
 		Program: p.Name, PID: p.PID, User: n.UserName(s.User), Dropped: s.Dropped}
 	if at, ok := n.Since(s); ok {
 		at = at.UTC()
@@ -158,7 +159,8 @@ func (n Sockets) WriteJSON(w io.Writer) error {
 			if !n.Takes(e) {
 				continue
 			}
-			x := changeOfSocketJSON{e.At.UTC(), end(e.Socket.Local), end(e.Socket.Remote), n.name(e.Socket.Remote), e.Program.Name, e.Program.PID,
+			x := changeOfSocketJSON{e.At.UTC(), end(e.Socket.Local), end(e.Socket.Remote), n.name(e.Socket.Remote), e.Program.Name,
+				e.Program.PID,
 				e.Never}
 			if e.Open {
 				out.Opened = append(out.Opened, x)
@@ -183,7 +185,8 @@ func (n *Sockets) Takes(e sockets.Event) bool {
 
 // WriteCSV writes one line a socket (RFC 4180).
 func (n Sockets) WriteCSV(w io.Writer) error {
-	if err := csvRow(w, "protocol", "local", "remote", "name", "state", "program", "pid", "user", "since", "rtt_us", "rttvar_us", "retransmitted",
+	if err := csvRow(w, "protocol", "local", "remote", "name", "state", "program", "pid", "user", "since", "rtt_us", "rttvar_us",
+		"retransmitted",
 		"unacknowledged_octets", "unread_octets", "path_mtu", "stuck", "says"); err != nil {
 		return err
 	}
@@ -208,7 +211,8 @@ func (n Sockets) WriteCSV(w io.Writer) error {
 		if x.Stuck != nil {
 			stuck = x.Stuck
 		}
-		if err := csvRow(w, x.Protocol, x.Local, x.Remote, x.Name, x.State, x.Program, pid, x.User, since, rtt, dev, number(x.Retransmitted),
+		if err := csvRow(w, x.Protocol, x.Local, x.Remote, x.Name, x.State, x.Program, pid, x.User, since, rtt, dev,
+			number(x.Retransmitted),
 			number(x.Unacked), number(x.Unread), number(x.PathMTU), stuck.Why, stuck.Says); err != nil {
 			return err
 		}
@@ -367,10 +371,12 @@ func (n *Sockets) Figures(s *sockets.Socket) string {
 		if s.Protocol == sockets.TCP {
 			return fmt.Sprintf("%d of at most %d connections wait to be accepted", s.Unread, s.Unacked)
 		}
-		return fmt.Sprintf("%d octets not read, %s for want of room", s.Unread, wording.Plural(int(s.Dropped), "datagram dropped", "datagrams dropped"))
+		return fmt.Sprintf("%d octets not read, %s for want of room", s.Unread,
+			wording.Plural(int(s.Dropped), "datagram dropped", "datagrams dropped"))
 	}
 	if s.State == sockets.SynSent {
-		return fmt.Sprintf("the opening (SYN) was sent %s, the next one follows in %s", wording.Times(int(s.Retries)+1), wording.Lasting(s.Expires))
+		return fmt.Sprintf("the opening (SYN) was sent %s, the next one follows in %s", wording.Times(int(s.Retries)+1),
+			wording.Lasting(s.Expires))
 	}
 	words := fmt.Sprintf("%d octets not read", s.Unread)
 	if !s.Measured {

@@ -20,7 +20,8 @@ func TestSaying(t *testing.T) {
 	press(m, "w", "down")
 	press(m, "enter")
 	shows(t, m, "The fault lies in this HOST", "likely")
-	until(t, m, "what it was before", func() bool { // of these tests, or of those before them: they run again where this machine stood still
+	// of these tests, or of those before them: they run again where this machine stood still
+	until(t, m, "what it was before", func() bool {
 		return m.state.Verdict.Amended == "Not determined" || len(m.state.Past) > 0 && m.state.Past[len(m.state.Past)-1].Fault == ""
 	})
 	assert.Equal(t, zone.Host, m.result.Zone)

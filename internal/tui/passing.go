@@ -209,11 +209,14 @@ func (m *model) passingPage() []string {
 		at = [3]int{13, 18, 44}
 	}
 	under := &row{}
-	under.at(2).put(t.faint, "began").at(at[0]).put(t.faint, "what").at(at[1]).put(t.faint, "who asks whom").at(at[2]).put(t.faint, "asked, and what came of it")
+	under.at(2).put(t.faint, "began").at(at[0]).put(t.faint, "what").at(at[1]).put(t.faint, "who asks whom").at(at[2]).put(t.faint,
+		"asked, and what came of it")
 	lines = append(lines, under.cut(m.width))
 	var below []string
 	if s.seen.Dropped > 0 {
-		below = append(below, "  "+t.state[verdict.Strained].Render(fmt.Sprintf("%d frames were dropped by the system, which had no room for them", s.seen.Dropped)))
+		below = append(below,
+			"  "+t.state[verdict.Strained].Render(fmt.Sprintf("%d frames were dropped by the system, which had no room for them",
+				s.seen.Dropped)))
 	}
 	if s.seen.Why != "" {
 		below = append(below, "  "+t.state[verdict.Strained].Render(fit("Nothing is heard any more: "+s.seen.Why, m.width-4)))

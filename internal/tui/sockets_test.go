@@ -67,5 +67,6 @@ func TestSocketsWithoutPermission(t *testing.T) {
 	t.Parallel()
 	m := standing(t, "destination-silent", simulated.Options{Privilege: simulated.EchoOnly}, nil)
 	press(m, "S")
-	shows(t, m, "a program that is not known to bookings.kittiwake.example 203.0.113.80:443", "Not known: whose 4 of the sockets are: the files of 4")
+	shows(t, m, "a program that is not known to bookings.kittiwake.example 203.0.113.80:443",
+		"Not known: whose 4 of the sockets are: the files of 4")
 }

@@ -39,7 +39,8 @@ func (m *model) socketsPage() []string {
 func (m *model) socketsHead(s socketsSeen) string {
 	t, r := m.theme, &row{}
 	r.put(t.loud, "  Sockets of this machine")
-	r.put(t.faint, fmt.Sprintf("   %s, %d listen; those of these tests are left out", wording.Plural(s.connections, "connection", "connections"), s.listening))
+	r.put(t.faint, fmt.Sprintf("   %s, %d listen; those of these tests are left out",
+		wording.Plural(s.connections, "connection", "connections"), s.listening))
 	if n := len(s.seen.Stuck); n > 0 {
 		r.put(t.state[verdict.Broken], fmt.Sprintf("   %s %d stuck", strands[verdict.Broken], n))
 	}
@@ -148,7 +149,8 @@ func (m *model) socketLines(told report.Sockets, x socketRow, chosen bool, colum
 		return m.stuckLines(r, told, x.stuck)
 	case x.group != nil:
 		fold := map[bool]string{true: "▾ ", false: "▸ "}[x.open]
-		r.at(columns[0]).put(t.faint, fold).put(t.text, fit(report.ProgramWords(x.group.Program, x.group.Program.PID > 0), columns[1]-columns[0]-3))
+		r.at(columns[0]).put(t.faint, fold).put(t.text, fit(report.ProgramWords(x.group.Program, x.group.Program.PID > 0),
+			columns[1]-columns[0]-3))
 		r.at(columns[1]).put(t.faint, wording.Plural(x.group.Count, "connection", "connections")+
 			map[bool]string{true: "", false: ", enter shows them"}[x.open])
 	case x.end != nil:

@@ -1,6 +1,6 @@
-// Package exchange puts the frames of a segment together to what a technician reads: who asked for a hardware address and who answered, what
-// was looked up, which connections were opened, refused and reset, and what was said to be unreachable. The same tracker serves what is heard
-// and what stands in a capture.
+// Package exchange puts the frames of a segment together to what a technician reads: who asked for a hardware address and who answered,
+// what was looked up, which connections were opened, refused and reset, and what was said to be unreachable. The same tracker serves what
+// is heard and what stands in a capture.
 package exchange
 
 import (
@@ -153,7 +153,8 @@ func (t *Tracker) Resolve(at time.Time, frame int, r Resolution) {
 		}
 		return
 	}
-	t.ask(at, frame, k, Exchange{Kind: k.kind, From: netip.AddrPortFrom(r.From, 0), To: k.to, Asked: "who has " + r.For.String()}, addressFor)
+	t.ask(at, frame, k, Exchange{Kind: k.kind, From: netip.AddrPortFrom(r.From, 0), To: k.to, Asked: "who has " + r.For.String()},
+		addressFor)
 }
 
 // LookUp takes a message of DNS in.
@@ -232,7 +233,8 @@ func (t *Tracker) Segment(at time.Time, frame int, s Segment) {
 // Trouble takes an ICMP error in: it is an exchange of its own.
 func (t *Tracker) Trouble(at time.Time, frame int, e Trouble) {
 	t.Pass(at)
-	t.ended(Exchange{Kind: Error, From: e.From, To: e.To, Asked: e.About, Answer: e.What, Outcome: Told, Began: at, Asks: 1, First: frame, Last: frame})
+	t.ended(Exchange{Kind: Error, From: e.From, To: e.To, Asked: e.About, Answer: e.What, Outcome: Told, Began: at, Asks: 1, First: frame,
+		Last: frame})
 }
 
 // End hands out all that is still open.

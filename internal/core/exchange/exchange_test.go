@@ -64,7 +64,8 @@ func TestExchanges(t *testing.T) {
 	}
 	ask := query(exchange.Query{From: own, To: server, ID: 7, Name: "bookings.kittiwake.example", Type: "A"})
 	reply := func(rcode int, id uint16, words string) step {
-		return query(exchange.Query{From: server, To: own, ID: id, Answers: true, Name: "bookings.kittiwake.example", Type: "A", RCode: rcode, Records: words})
+		return query(exchange.Query{From: server, To: own, ID: id, Answers: true, Name: "bookings.kittiwake.example", Type: "A",
+			RCode: rcode, Records: words})
 	}
 	syn := segment(exchange.Segment{From: own, To: web, SYN: true})
 	synAck := segment(exchange.Segment{From: web, To: own, SYN: true, ACK: true})
@@ -74,16 +75,21 @@ func TestExchanges(t *testing.T) {
 		steps []step
 		want  []told
 	}{
-		"answered":            {[]step{who, is(1)}, []told{{exchange.Address, has, exchange.Answered, "02:00:00:00:00:01", 10 * ms, 1}}},
-		"asked again":         {[]step{who, who, who}, []told{{exchange.Address, has, exchange.Unanswered, "", 0, 3}}},
-		"two answer":          {[]step{who, is(1), is(2), is(1)}, []told{{exchange.Address, has, exchange.Answered, "02:00:00:00:00:01, 02:00:00:00:00:02", 10 * ms, 1}}},
+		"answered":    {[]step{who, is(1)}, []told{{exchange.Address, has, exchange.Answered, "02:00:00:00:00:01", 10 * ms, 1}}},
+		"asked again": {[]step{who, who, who}, []told{{exchange.Address, has, exchange.Unanswered, "", 0, 3}}},
+		"two answer": {[]step{who, is(1), is(2), is(1)}, []told{{exchange.Address, has, exchange.Answered,
+			"02:00:00:00:00:01, 02:00:00:00:00:02", 10 * ms, 1}}},
 		"nobody had asked":    {[]step{is(1)}, nil},
 		"too late is another": {[]step{who, later(5*time.Second, is(1))}, []told{{exchange.Address, has, exchange.Unanswered, "", 0, 1}}},
-		"looked up":           {[]step{ask, ask, reply(0, 7, "203.0.113.80")}, []told{{exchange.LookUp, name, exchange.Answered, "203.0.113.80", 20 * ms, 2}}},
-		"no such name":        {[]step{ask, reply(3, 7, "NXDOMAIN")}, []told{{exchange.LookUp, name, exchange.NoSuch, "NXDOMAIN", 10 * ms, 1}}},
-		"the server refuses":  {[]step{ask, reply(5, 7, "REFUSED")}, []told{{exchange.LookUp, name, exchange.Refused, "REFUSED", 10 * ms, 1}}},
-		"the server cannot":   {[]step{ask, reply(2, 7, "SERVFAIL")}, []told{{exchange.LookUp, name, exchange.Failed, "SERVFAIL", 10 * ms, 1}}},
-		"a forged answer":     {[]step{ask, reply(0, 8, "203.0.113.66")}, []told{{exchange.LookUp, name, exchange.Unanswered, "", 0, 1}}},
+		"looked up": {[]step{ask, ask, reply(0, 7, "203.0.113.80")},
+			[]told{{exchange.LookUp, name, exchange.Answered, "203.0.113.80", 20 * ms, 2}}},
+		"no such name": {[]step{ask, reply(3, 7, "NXDOMAIN")}, []told{{exchange.LookUp, name, exchange.NoSuch, "NXDOMAIN", 10 * ms,
+			1}}},
+		"the server refuses": {[]step{ask, reply(5, 7, "REFUSED")}, []told{{exchange.LookUp, name, exchange.Refused, "REFUSED", 10 * ms,
+			1}}},
+		"the server cannot": {[]step{ask, reply(2, 7, "SERVFAIL")}, []told{{exchange.LookUp, name, exchange.Failed, "SERVFAIL", 10 * ms,
+			1}}},
+		"a forged answer": {[]step{ask, reply(0, 8, "203.0.113.66")}, []told{{exchange.LookUp, name, exchange.Unanswered, "", 0, 1}}},
 		"opened and closed": {[]step{syn, synAck, segment(exchange.Segment{From: web, To: own, FIN: true, ACK: true})},
 			[]told{{exchange.Opening, connection, exchange.Closed, "closed by the other end", 10 * ms, 1}}},
 		"refused": {[]step{syn, segment(exchange.Segment{From: web, To: own, RST: true, ACK: true})},
@@ -108,7 +114,8 @@ func TestAFloodOfQuestions(t *testing.T) {
 	x := exchange.NewTracker(func(exchange.Exchange) { ended++ })
 	const flood = 200_000
 	for i := range flood {
-		x.Segment(began, i, exchange.Segment{From: netip.AddrPortFrom(own.Addr(), uint16(i)), To: netip.AddrPortFrom(web.Addr(), uint16(i>>8)), SYN: true})
+		x.Segment(began, i, exchange.Segment{From: netip.AddrPortFrom(own.Addr(), uint16(i)),
+			To: netip.AddrPortFrom(web.Addr(), uint16(i>>8)), SYN: true})
 	}
 	assert.Equal(t, x.Crowded, ended)
 	assert.Greater(t, x.Crowded, flood-20_000)

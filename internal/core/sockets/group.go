@@ -77,7 +77,8 @@ func (f Filter) Takes(t *Table, s *Socket) bool {
 	has := func(a netip.AddrPort) bool {
 		return (!f.Address.IsValid() || a.Addr().WithZone("") == f.Address) && (f.Port == 0 || a.Port() == f.Port)
 	}
-	return (f.PID == 0 || p.PID == f.PID) && (f.Name == "" || p.Named(f.Name)) && (f.State == nil || s.Protocol == TCP && s.State == *f.State) &&
+	return (f.PID == 0 || p.PID == f.PID) && (f.Name == "" || p.Named(f.Name)) &&
+		(f.State == nil || s.Protocol == TCP && s.State == *f.State) &&
 		(has(s.Local) || has(s.Remote)) && (f.Family == 0 || (f.Family == 4) == s.Local.Addr().Is4())
 }
 

@@ -1,5 +1,5 @@
-// Package sockets is what a machine's own sockets tell: whom its programs try to reach, what is stuck and at whose end, who listens for whom,
-// and what opened and closed while somebody looked.
+// Package sockets is what a machine's own sockets tell: whom its programs try to reach, what is stuck and at whose end, who listens for
+// whom, and what opened and closed while somebody looked.
 package sockets
 
 import (
@@ -183,7 +183,8 @@ func (t *Table) Trying(s *Socket) time.Duration {
 
 // Unknown says of how many sockets it is not known whose they are, and why.
 func Unknown(of, processes int) string {
-	return fmt.Sprintf("whose %s: the files of %s may not be seen without permission", wording.Plural(of, "of the sockets is", "of the sockets are"),
+	return fmt.Sprintf("whose %s: the files of %s may not be seen without permission",
+		wording.Plural(of, "of the sockets is", "of the sockets are"),
 		wording.Plural(processes, "process", "processes"))
 }
 

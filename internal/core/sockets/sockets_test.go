@@ -19,7 +19,8 @@ var (
 
 // open is a connection in which all is well.
 func open(id uint64) sockets.Socket {
-	return sockets.Socket{State: sockets.Established, Measured: true, Local: own, Remote: bookings, ID: id, Inode: id, RTT: 20 * time.Millisecond,
+	return sockets.Socket{State: sockets.Established, Measured: true, Local: own, Remote: bookings, ID: id, Inode: id,
+		RTT:       20 * time.Millisecond,
 		SinceData: time.Minute, SinceAck: time.Minute, Received: 1000, SegmentsOut: 100}
 }
 
@@ -45,13 +46,17 @@ func TestWhatIsStuck(t *testing.T) {
 		why   sockets.Why
 		says  string
 	}{
-		"idle for a long time":     {[]sockets.Socket{open(7)}, sockets.Moves, ""},
-		"just begun":               {[]sockets.Socket{trying(0, 700*time.Millisecond)}, sockets.Moves, ""},
-		"nobody answers":           {[]sockets.Socket{trying(3, 500*time.Millisecond)}, sockets.NoAnswer, "asked 4 times in 3.5 s, nobody answers"},
-		"for long":                 {[]sockets.Socket{trying(6, time.Second)}, sockets.NoAnswer, "asked 7 times in 10 s, nobody answers"},
-		"has not read":             {[]sockets.Socket{unread}, sockets.Unread, "has not read 38 kB for 5.0 s: the program is late, not the network"},
-		"read a moment ago":        {[]sockets.Socket{with(func(s *sockets.Socket) { s.Unread, s.SinceData = 100, time.Second })}, sockets.Moves, ""},
-		"what a closed one left":   {[]sockets.Socket{with(func(s *sockets.Socket) { s.State, s.Unread = sockets.CloseWait, 24 })}, sockets.Moves, ""},
+		"idle for a long time": {[]sockets.Socket{open(7)}, sockets.Moves, ""},
+		"just begun":           {[]sockets.Socket{trying(0, 700*time.Millisecond)}, sockets.Moves, ""},
+		"nobody answers": {[]sockets.Socket{trying(3, 500*time.Millisecond)}, sockets.NoAnswer,
+			"asked 4 times in 3.5 s, nobody answers"},
+		"for long": {[]sockets.Socket{trying(6, time.Second)}, sockets.NoAnswer, "asked 7 times in 10 s, nobody answers"},
+		"has not read": {[]sockets.Socket{unread}, sockets.Unread,
+			"has not read 38 kB for 5.0 s: the program is late, not the network"},
+		"read a moment ago": {[]sockets.Socket{with(func(s *sockets.Socket) { s.Unread, s.SinceData = 100, time.Second })},
+			sockets.Moves, ""},
+		"what a closed one left": {[]sockets.Socket{with(func(s *sockets.Socket) { s.State, s.Unread = sockets.CloseWait, 24 })},
+			sockets.Moves, ""},
 		"reads, and more comes":    {reading(true), sockets.Moves, ""},
 		"more comes, and it waits": {reading(false), sockets.Unread, "has not read 40 kB for 3.0 s: the program is late, not the network"},
 		"not acknowledged": {[]sockets.Socket{with(func(s *sockets.Socket) {
@@ -63,18 +68,25 @@ func TestWhatIsStuck(t *testing.T) {
 		"just lost twice": {[]sockets.Socket{with(func(s *sockets.Socket) {
 			s.Unacked, s.Retries, s.SinceAck, s.Timer = 1400, 2, time.Second, sockets.Retransmission
 		})}, sockets.Moves, ""},
-		"idle, and now sends": {[]sockets.Socket{with(func(s *sockets.Socket) { s.Unacked, s.SinceAck = 1400, time.Hour })}, sockets.Moves, ""},
+		"idle, and now sends": {[]sockets.Socket{with(func(s *sockets.Socket) { s.Unacked, s.SinceAck = 1400, time.Hour })}, sockets.Moves,
+			""},
 		"the other end is full": {full(4), sockets.PeerFull,
 			"64 kB wait for 3.0 s: the other end answers and takes nothing more, its program does not read"},
 		"full for a moment": {full(2), sockets.Moves, ""},
 		"lossy": {[]sockets.Socket{with(func(s *sockets.Socket) { s.Retransmitted, s.SegmentsOut = 8, 200 })}, sockets.Lossy,
 			"8 of 200 segments had to be sent again: the way loses packets"},
-		"sent again for nothing": {[]sockets.Socket{with(func(s *sockets.Socket) { s.Retransmitted, s.Needless, s.SegmentsOut = 8, 6, 200 })},
+		"sent again for nothing": {[]sockets.Socket{with(func(s *sockets.Socket) {
+			s.Retransmitted, s.Needless, s.SegmentsOut = 8, 6,
+				200
+		})},
 			sockets.Moves, ""},
-		"a few of many":       {[]sockets.Socket{with(func(s *sockets.Socket) { s.Retransmitted, s.SegmentsOut = 8, 20_000 })}, sockets.Moves, ""},
-		"nobody accepts":      {waiting(3, 3, 3, 3), sockets.NotAccepted, "3 connections wait for 3.0 s to be accepted: the program is late, not the network"},
-		"accepts slowly":      {waiting(3, 2, 3, 2), sockets.Moves, ""},
-		"datagrams unread":    {datagrams(500, 500, 900, 900), sockets.Unread, "has not read 900 octets for 3.0 s: the program is late, not the network"},
+		"a few of many": {[]sockets.Socket{with(func(s *sockets.Socket) { s.Retransmitted, s.SegmentsOut = 8, 20_000 })},
+			sockets.Moves, ""},
+		"nobody accepts": {waiting(3, 3, 3, 3), sockets.NotAccepted,
+			"3 connections wait for 3.0 s to be accepted: the program is late, not the network"},
+		"accepts slowly": {waiting(3, 2, 3, 2), sockets.Moves, ""},
+		"datagrams unread": {datagrams(500, 500, 900, 900), sockets.Unread,
+			"has not read 900 octets for 3.0 s: the program is late, not the network"},
 		"datagrams come fast": {datagrams(500, 900, 200, 700), sockets.Moves, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -140,7 +152,9 @@ func TestOpenedAndClosed(t *testing.T) {
 	k.Take(table(0, first))
 	second, rests := open(2), open(9)
 	second.Owner, rests.State = 1, sockets.TimeWait
-	later := table(1, first, second, rests)
+	half, comes := open(10), open(11) // the other end goes on; it has not been opened yet
+	half.State, half.Measured, comes.State = sockets.FinWait2, false, sockets.SynReceived
+	later := table(1, first, second, rests, half, comes)
 	later.Opens = 12
 	k.Take(later)
 	seen := k.See()
@@ -174,7 +188,8 @@ func TestOpenedAndClosed(t *testing.T) {
 		got = append(got, event{e.Socket.ID, e.Open, e.Program.Name, e.Never, e.At.Sub(began).Seconds()})
 	}
 	assert.Equal(t, []event{{2, true, "sailing-display", false, 1}, {1, false, "till-client", false, 2}, {40, true, "", false, 2.5},
-		{40, false, "", false, 2.5}, {2, false, "sailing-display", false, 2.6}, {41, true, "", false, 2.7}, {41, false, "", true, 2.7}}, got)
+		{40, false, "", false, 2.5}, {2, false, "sailing-display", false, 2.6}, {41, true, "", false, 2.7}, {41, false, "", true,
+			2.7}}, got)
 	assert.Equal(t, [2]int{3, 4}, [2]int{seen.Opened, seen.Closed})
 	assert.Zero(t, seen.Missed, "all are told of")
 	k.Missed()
@@ -198,11 +213,13 @@ func TestGroups(t *testing.T) {
 	waits := at(12, -1, "172.27.40.23:445", "172.27.40.33:50001", sockets.Established)
 	waits.Inode = 0
 	tab := table(0,
-		at(1, 1, "172.27.40.23:40001", "203.0.113.90:443", sockets.Established), at(2, 1, "172.27.40.23:40002", "203.0.113.90:443", sockets.Established),
+		at(1, 1, "172.27.40.23:40001", "203.0.113.90:443", sockets.Established), at(2, 1, "172.27.40.23:40002", "203.0.113.90:443",
+			sockets.Established),
 		at(3, 0, "172.27.40.23:40003", "203.0.113.80:443", sockets.Established), stuck,
 		at(5, 1, "0.0.0.0:445", "", sockets.Listen), at(6, 1, "172.27.40.23:445", "172.27.40.31:50000", sockets.Established),
 		at(7, 1, "127.0.0.1:631", "", sockets.Listen), at(8, 2, "172.27.40.23:40008", "203.0.113.80:443", sockets.SynSent),
-		at(9, 1, "172.27.40.23:40009", "203.0.113.80:443", sockets.TimeWait), dgram, at(11, -1, "172.27.40.23:40011", "203.0.113.53:53", sockets.Established),
+		at(9, 1, "172.27.40.23:40009", "203.0.113.80:443", sockets.TimeWait), dgram, at(11, -1, "172.27.40.23:40011", "203.0.113.53:53",
+			sockets.Established),
 		waits)
 	tab.Settle()
 	var k sockets.Tracker
@@ -235,8 +252,10 @@ func TestGroups(t *testing.T) {
 		filter sockets.Filter
 		count  int
 	}{
-		"a program": {sockets.Filter{Name: "till-client"}, 2}, "its number": {sockets.Filter{PID: 980}, 8}, "a state": {sockets.Filter{State: &state}, 6},
-		"a port": {sockets.Filter{Port: 445}, 3}, "an address": {sockets.Filter{Address: bookings.Addr()}, 3}, "a family": {sockets.Filter{Family: 6}, 0},
+		"a program": {sockets.Filter{Name: "till-client"}, 2}, "its number": {sockets.Filter{PID: 980},
+			8}, "a state": {sockets.Filter{State: &state}, 6},
+		"a port": {sockets.Filter{Port: 445}, 3}, "an address": {sockets.Filter{Address: bookings.Addr()},
+			3}, "a family": {sockets.Filter{Family: 6}, 0},
 	} {
 		n := 0
 		for i := range tab.Sockets {
@@ -246,7 +265,8 @@ func TestGroups(t *testing.T) {
 		}
 		assert.Equal(t, c.count, n, name)
 	}
-	assert.Equal(t, []netip.AddrPort{netip.MustParseAddrPort("203.0.113.70:443"), bookings}, seen.Wants(sockets.Filter{Name: "till-client"}))
+	assert.Equal(t, []netip.AddrPort{netip.MustParseAddrPort("203.0.113.70:443"), bookings},
+		seen.Wants(sockets.Filter{Name: "till-client"}))
 	assert.Empty(t, seen.Wants(sockets.Filter{Name: "nobody"}))
 }
 

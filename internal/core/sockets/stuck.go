@@ -27,8 +27,8 @@ var whys = [...]string{Moves: "", NoAnswer: "no-answer", Unacked: "not-acknowled
 // String gives the id that stands in JSON.
 func (w Why) String() string { return whys[w] }
 
-// From when on something counts. A connection that opens at once and one that is lost once are no matter; nor is a program that was busy for
-// a moment.
+// From when on something counts. A connection that opens at once and one that is lost once are no matter; nor is a program that was busy
+// for a moment.
 const (
 	patience    = 2 * time.Second        // with what is not read, not accepted, not taken
 	unackedFor  = 3 * time.Second        // four losses in a row, where one in ten is lost: chance once in ten thousand
@@ -44,8 +44,8 @@ type Stuck struct {
 	For time.Duration // at least
 }
 
-// judge says what a socket is stuck by, from what the system tells of it at one moment, and from what was seen: for how long nothing was read
-// of what lies there, and for how long the other end's window is closed.
+// judge says what a socket is stuck by, from what the system tells of it at one moment, and from what was seen: for how long nothing was
+// read of what lies there, and for how long the other end's window is closed.
 func (t *Table) judge(s *Socket, idle, full time.Duration) (why Why, since time.Duration) {
 	switch {
 	case s.Protocol == UDP:
@@ -77,7 +77,8 @@ func judgeOpen(s *Socket, idle, full time.Duration) (Why, time.Duration) {
 		return Unacked, s.SinceAck
 	case s.Timer == Probe && s.Unacked > 0 && full >= patience:
 		return PeerFull, full
-	case s.Unread > 0 && s.State == Established && late >= patience: // the rest of a connection that the other end closed may lie there for good
+	// the rest of a connection that the other end closed may lie there for good
+	case s.Unread > 0 && s.State == Established && late >= patience:
 		return Unread, late
 	case s.Measured && lost >= lossyFrom && uint64(lost)*lossyShare >= uint64(s.SegmentsOut):
 		return Lossy, 0
@@ -92,17 +93,20 @@ func (t *Table) Says(s *Stuck) string {
 	case NoAnswer:
 		return fmt.Sprintf("asked %s in %s, nobody answers", wording.Times(int(s.Retries)+1), lasting)
 	case Unacked:
-		return fmt.Sprintf("%s not acknowledged for %s, sent again %s: the other end is not reached any more", octets(s.Socket.Unacked), lasting,
+		return fmt.Sprintf("%s not acknowledged for %s, sent again %s: the other end is not reached any more", octets(s.Socket.Unacked),
+			lasting,
 			wording.Times(int(s.Retries)))
 	case PeerFull:
-		return fmt.Sprintf("%s wait for %s: the other end answers and takes nothing more, its program does not read", octets(s.Socket.Unacked), lasting)
+		return fmt.Sprintf("%s wait for %s: the other end answers and takes nothing more, its program does not read",
+			octets(s.Socket.Unacked), lasting)
 	case Unread:
 		return fmt.Sprintf("has not read %s for %s: the program is late, not the network", octets(s.Socket.Unread), lasting)
 	case NotAccepted:
 		return fmt.Sprintf("%s wait for %s to be accepted: the program is late, not the network",
 			wording.Plural(int(s.Socket.Unread), "connection", "connections"), lasting)
 	case Lossy:
-		return fmt.Sprintf("%d of %d segments had to be sent again: the way loses packets", s.Retransmitted-min(s.Needless, s.Retransmitted),
+		return fmt.Sprintf("%d of %d segments had to be sent again: the way loses packets",
+			s.Retransmitted-min(s.Needless, s.Retransmitted),
 			s.SegmentsOut)
 	}
 	return ""

@@ -72,7 +72,7 @@ func (k *Tracker) Take(t *Table) {
 	now := t.At.Sub(k.began)
 	for i := range t.Sockets {
 		s := &t.Sockets[i]
-		if _, over := k.gone[s.ID]; over || s.ID == 0 || s.State == TimeWait { // what rests is over, and has another identity than the connection it was
+		if _, over := k.gone[s.ID]; over || s.ID == 0 || s.passing() {
 			continue
 		}
 		m, known := k.marks[s.ID]
@@ -121,6 +121,12 @@ func (k *Tracker) Closed(at time.Time, s Socket) {
 		k.note(Event{At: at, Open: true, Socket: s, Told: true})
 	}
 	k.note(e)
+}
+
+// passing reports that it is no connection yet, or none any more: the kernel gives both another identity than the connection's own. Of what
+// rests before it is over it tells no figures (struct inet_timewait_sock).
+func (s *Socket) passing() bool {
+	return s.Protocol == TCP && (s.State == SynReceived || s.State == TimeWait || s.State == FinWait2 && !s.Measured)
 }
 
 // talks reports that it is a connection, not a listener or a socket without another end.

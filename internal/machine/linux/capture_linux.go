@@ -50,7 +50,8 @@ func (s *captureSocket) prepare(choose []bpf.RawInstruction, index int) error {
 	for i, x := range choose {
 		filter[i] = unix.SockFilter{Code: x.Op, Jt: x.Jt, Jf: x.Jf, K: x.K}
 	}
-	if err := unix.SetsockoptSockFprog(s.fd, unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]}); err != nil {
+	if err := unix.SetsockoptSockFprog(s.fd, unix.SOL_SOCKET, unix.SO_ATTACH_FILTER,
+		&unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]}); err != nil {
 		return fmt.Errorf("the choice: %w", err)
 	}
 	if unix.SetsockoptInt(s.fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, captureRoom) != nil {

@@ -68,8 +68,9 @@ func TestARecordingIsWhatPassed(t *testing.T) {
 	t.Parallel()
 	l, m := lab(t, "healthy")
 	path := filepath.Join(t.TempDir(), "pier.pcapng")
-	stop := recording(t, l, m, "(udp and port 53) or (tcp and host 203.0.113.80) or arp", capture.Recording{Path: path, Snap: 65535, Most: 10e6, Files: 1,
-		Application: "tests"})
+	stop := recording(t, l, m, "(udp and port 53) or (tcp and host 203.0.113.80) or arp",
+		capture.Recording{Path: path, Snap: 65535, Most: 10e6, Files: 1,
+			Application: "tests"})
 	before := time.Now()
 	listenAt(t, l, "bookings", "tcp", "203.0.113.80:8001", func(c net.Conn) { c.Close() })
 	dialFrom(t, l, "203.0.113.80:8001").Close()

@@ -37,8 +37,10 @@ const (
 )
 
 // kernelStates are the states as the kernel numbers them (include/net/tcp_states.h).
-var kernelStates = [...]sockets.State{1: sockets.Established, 2: sockets.SynSent, 3: sockets.SynReceived, 4: sockets.FinWait1, 5: sockets.FinWait2,
-	6: sockets.TimeWait, 7: sockets.Closed, 8: sockets.CloseWait, 9: sockets.LastAck, 10: sockets.Listen, 11: sockets.Closing, 12: sockets.SynReceived}
+var kernelStates = [...]sockets.State{1: sockets.Established, 2: sockets.SynSent, 3: sockets.SynReceived, 4: sockets.FinWait1,
+	5: sockets.FinWait2,
+	6: sockets.TimeWait, 7: sockets.Closed, 8: sockets.CloseWait, 9: sockets.LastAck,
+	10: sockets.Listen, 11: sockets.Closing, 12: sockets.SynReceived}
 
 // Sockets implements machine.SocketTeller: whose they are is looked up meanwhile.
 func (m *live) Sockets(ctx context.Context) (*sockets.Table, error) {
@@ -58,7 +60,8 @@ func (m *live) Sockets(ctx context.Context) (*sockets.Table, error) {
 	var failed error
 	for _, ask := range []struct {
 		family, protocol uint8
-	}{{unix.AF_INET, unix.IPPROTO_TCP}, {unix.AF_INET6, unix.IPPROTO_TCP}, {unix.AF_INET, unix.IPPROTO_UDP}, {unix.AF_INET6, unix.IPPROTO_UDP}} {
+	}{{unix.AF_INET, unix.IPPROTO_TCP}, {unix.AF_INET6, unix.IPPROTO_TCP}, {unix.AF_INET, unix.IPPROTO_UDP}, {unix.AF_INET6,
+		unix.IPPROTO_UDP}} {
 		err := dumpSockets(ctx, ask.family, ask.protocol, &t.Sockets)
 		if errors.Is(err, unix.ENOENT) { // a kernel without this family, or without the part that tells of it
 			continue
@@ -185,7 +188,8 @@ func socketOf(b []byte, protocol uint8) (s sockets.Socket, ok bool) {
 	s = sockets.Socket{State: kernelStates[b[1]], Timer: sockets.Timer(min(b[2], uint8(sockets.Probe))), Retries: b[3], Owner: -1,
 		Local: endOf(b[0], id[4:20], id[0:2]), Remote: endOf(b[0], id[20:36], id[2:4]), Interface: int(getInt32(id[36:])),
 		ID: uint64(getInt64(id[40:])), Expires: time.Duration(uint32(getInt32(b[52:]))) * time.Millisecond,
-		Unread: uint32(getInt32(b[56:])), Unacked: uint32(getInt32(b[60:])), User: uint32(getInt32(b[64:])), Inode: uint64(uint32(getInt32(b[68:])))}
+		Unread: uint32(getInt32(b[56:])), Unacked: uint32(getInt32(b[60:])), User: uint32(getInt32(b[64:])),
+		Inode: uint64(uint32(getInt32(b[68:])))}
 	for b = b[diagMessageSize:]; len(b) >= 4; {
 		length, kind := int(getUint16(b)), getUint16(b[2:])
 		if length < 4 || length > len(b) {

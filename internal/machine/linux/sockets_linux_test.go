@@ -134,7 +134,8 @@ func endIn(t *testing.T, text string) netip.AddrPort {
 	return netip.AddrPortFrom(a.Unmap(), uint16(n))
 }
 
-var kernelNumber = map[sockets.State]uint64{sockets.Established: 1, sockets.SynSent: 2, sockets.SynReceived: 3, sockets.FinWait1: 4, sockets.FinWait2: 5,
+var kernelNumber = map[sockets.State]uint64{sockets.Established: 1, sockets.SynSent: 2, sockets.SynReceived: 3, sockets.FinWait1: 4,
+	sockets.FinWait2: 5,
 	sockets.TimeWait: 6, sockets.Closed: 7, sockets.CloseWait: 8, sockets.LastAck: 9, sockets.Listen: 10, sockets.Closing: 11}
 
 // The same sockets, in the same states, of the same processes, as /proc tells.
@@ -271,8 +272,9 @@ func whatIsStuck(t *testing.T) {
 		assert.GreaterOrEqual(t, x.For, 2*time.Second)
 		assert.LessOrEqual(t, x.For, 20*time.Second)
 	}
-	assert.Equal(t, map[string]string{"203.0.113.80:8001": "not-read", "203.0.113.80:8002": "other-end-full", "203.0.113.70:8003": "not-acknowledged",
-		"127.0.0.1:8005": "not-accepted", "203.0.113.80:8006": "no-answer"}, got)
+	assert.Equal(t, map[string]string{"203.0.113.80:8001": "not-read", "203.0.113.80:8002": "other-end-full",
+		"203.0.113.70:8003": "not-acknowledged",
+		"127.0.0.1:8005":    "not-accepted", "203.0.113.80:8006": "no-answer"}, got)
 }
 
 // zeros never end.
@@ -344,11 +346,13 @@ func TestShortConnections(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [2]int{2 * connections, 2 * connections}, [2]int{seen.Opened, seen.Closed}, "of each both ends are here")
 	assert.True(t, seen.Told)
-	require.Eventually(t, func() bool { seen, _ := untold.See(); return seen.Opened+seen.Missed >= 2*connections }, time.Minute, 50*time.Millisecond)
+	require.Eventually(t, func() bool { seen, _ := untold.See(); return seen.Opened+seen.Missed >= 2*connections }, time.Minute,
+		50*time.Millisecond)
 	less, err := untold.See()
 	require.NoError(t, err)
 	assert.Equal(t, 2*connections, less.Opened+less.Missed, "%d seen, %d said to have been missed", less.Opened, less.Missed)
-	fmt.Printf("short connections: %d of %d told by their ends; without, %d seen and %d said to have been missed\n", seen.Closed, 2*connections, less.Opened,
+	fmt.Printf("short connections: %d of %d told by their ends; without, %d seen and %d said to have been missed\n", seen.Closed,
+		2*connections, less.Opened,
 		less.Missed)
 }
 

@@ -56,7 +56,8 @@ func TestSocketsOnBothGrounds(t *testing.T) {
 	stop, err := l.Act()
 	require.NoError(t, err)
 	defer stop()
-	want := []string{"counter-share LISTEN at 0.0.0.0:445", "label-spooler LISTEN at 127.0.0.1:631", "till-client SYN-SENT to 203.0.113.80:443: no-answer"}
+	want := []string{"counter-share LISTEN at 0.0.0.0:445", "label-spooler LISTEN at 127.0.0.1:631",
+		"till-client SYN-SENT to 203.0.113.80:443: no-answer"}
 	var got []string
 	require.Eventually(t, func() bool { // once they have begun
 		out, errs, status, err := l.Run(namespaces.Root, binary, "sockets", "--format", "json")
@@ -80,7 +81,8 @@ func TestSocketsOnBothGrounds(t *testing.T) {
 	for program, want := range map[string]struct {
 		says   string
 		status int
-	}{"label-spooler": {"connects to nobody at present", 2}, "no-such": {"no program no-such has a socket here; passepartout sockets lists those that have", 3}} {
+	}{"label-spooler": {"connects to nobody at present",
+		2}, "no-such": {"no program no-such has a socket here; passepartout sockets lists those that have", 3}} {
 		_, errs, status, err = l.Run(namespaces.Root, binary, "check", "--program", program)
 		require.NoError(t, err)
 		assert.Equal(t, want.status, status)
