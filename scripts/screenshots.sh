@@ -41,7 +41,7 @@ picture question 142x44 uplink-down
 picture overview-healthy 142x44 healthy Enter=2
 picture overview-gateway-silent 142x44 gateway-silent Enter=3
 picture change 142x44 gateway-outside-subnet Enter=3 g=1.5 Enter=4
-picture found 142x44 gateway-does-not-forward Enter=5 w=0.5
+picture exchanges 142x44 service-refused Enter=3 X=1 r=6
 picture overview-small 80x24 no-address Enter=3
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
 picture sockets 142x44 destination-silent Enter=3 S=6

@@ -109,7 +109,8 @@ func (e *Passing) WriteCSV(w io.Writer) error {
 }
 
 // outcomes are in the words of a person.
-var outcomes = map[exchange.Outcome]string{exchange.Unanswered: "no answer", exchange.Answered: "answered", exchange.Refused: "refused",
+var outcomes = map[exchange.Outcome]string{exchange.Unanswered: "no answer",
+	exchange.Free: "nobody has it", exchange.Taken: "somebody has it", exchange.Answered: "answered", exchange.Refused: "refused",
 	exchange.Failed: "the server could not", exchange.NoSuch: "there is no such name", exchange.Reset: "broken off",
 	exchange.Closed: "closed",
 	exchange.Told:   "told", exchange.Waiting: "waiting"}

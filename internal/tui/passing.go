@@ -176,6 +176,7 @@ func (m *model) choosePassing(step int) {
 
 // outcomeLook is how an outcome looks.
 var outcomeLook = map[exchange.Outcome]verdict.State{exchange.Answered: verdict.Holds, exchange.Closed: verdict.Holds,
+	exchange.Free: verdict.Holds, exchange.Taken: verdict.Strained,
 	exchange.NoSuch: verdict.Strained, exchange.Failed: verdict.Strained, exchange.Waiting: verdict.StateUnknown,
 	exchange.Unanswered: verdict.Broken, exchange.Refused: verdict.Broken, exchange.Reset: verdict.Broken, exchange.Told: verdict.Broken}
 
@@ -204,13 +205,18 @@ func (m *model) passingPage() []string {
 		head.put(t.accent, "   only “"+v.filter+"”, esc shows all")
 	}
 	lines = append(lines, head.cut(m.width))
-	at := [3]int{13, 20, 62}
+	at := [4]int{13, 19, 56, max(m.width-45, 86)}
 	if m.width < 110 {
-		at = [3]int{13, 18, 44}
+		at = [4]int{13, 18, 36, m.width - 26}
 	}
 	under := &row{}
-	under.at(2).put(t.faint, "began").at(at[0]).put(t.faint, "what").at(at[1]).put(t.faint, "who asks whom").at(at[2]).put(t.faint,
-		"asked, and what came of it")
+	under.at(2)
+	for i, words := range []string{"began", "what", "who asks whom", "asked", "what came of it"} {
+		if i > 0 {
+			under.at(at[i-1])
+		}
+		under.put(t.faint, words)
+	}
 	lines = append(lines, under.cut(m.width))
 	var below []string
 	if s.seen.Dropped > 0 {
@@ -243,7 +249,7 @@ func (m *model) passingPage() []string {
 	return append(lines, below...)
 }
 
-func (m *model) passingRow(x exchange.Exchange, at [3]int) string {
+func (m *model) passingRow(x exchange.Exchange, at [4]int) string {
 	t, r := m.theme, &row{}
 	who, what, outcome := report.PassingWords(x)
 	state := outcomeLook[x.Outcome]
@@ -252,14 +258,10 @@ func (m *model) passingRow(x exchange.Exchange, at [3]int) string {
 		style = t.faint
 	}
 	r.put(t.faint, x.Began.Format(" 15:04:05.0")).at(at[0]).put(style, kindWords[x.Kind])
-	r.at(at[1]).put(style, fit(who, at[2]-at[1]-1)).at(at[2])
-	if x.Kind != exchange.Error && x.Kind != exchange.Opening {
-		r.put(style, what+"   ")
-	} else if x.Kind == exchange.Error {
-		r.put(t.faint, "about "+what+"   ")
-	} else if x.Asks > 1 {
-		r.put(style, "asked "+wording.Times(x.Asks)+"   ")
+	if x.Kind == exchange.Error {
+		what = "about " + what
 	}
+	r.at(at[1]).put(style, fit(who, at[2]-at[1]-1)).at(at[2]).put(style, fit(what, at[3]-at[2]-1)).at(at[3])
 	look := t.state[state]
 	if state == verdict.Holds {
 		look = style

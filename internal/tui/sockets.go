@@ -66,7 +66,7 @@ type socketsSeen struct {
 	rows   []socketRow
 	filter string
 
-	connections, listening int // of all programs
+	connections, listening, left int // of all programs; of no program any more
 }
 
 // socketRow is one row that can be chosen: something stuck, a program, one of its ends, or a listener.
@@ -126,7 +126,7 @@ func lookAtSockets(m *model) func() any {
 		}
 		if seen != nil {
 			out.rows = rowsOf(seen, filter, open)
-			out.connections, out.listening = seen.Count()
+			out.connections, out.listening, out.left = seen.Count()
 		}
 		return out
 	}

@@ -39,8 +39,11 @@ func (m *model) socketsPage() []string {
 func (m *model) socketsHead(s socketsSeen) string {
 	t, r := m.theme, &row{}
 	r.put(t.loud, "  Sockets of this machine")
-	r.put(t.faint, fmt.Sprintf("   %s, %d listen; those of these tests are left out",
-		wording.Plural(s.connections, "connection", "connections"), s.listening))
+	words := fmt.Sprintf("   %s, %d listen", wording.Plural(s.connections, "connection", "connections"), s.listening)
+	if s.left > 0 {
+		words += fmt.Sprintf(", %d closed that no program has any more", s.left)
+	}
+	r.put(t.faint, words+"; those of these tests are left out")
 	if n := len(s.seen.Stuck); n > 0 {
 		r.put(t.state[verdict.Broken], fmt.Sprintf("   %s %d stuck", strands[verdict.Broken], n))
 	}
@@ -107,7 +110,7 @@ func (m *model) socketRows(s socketsSeen, v *socketsWatch, room int) (lines []st
 		total += x.lines()
 	}
 	from := min(max(chosen-room/2, 0), max(total-room, 0))
-	columns := [4]int{4, 36, m.width - 44, m.width - 16}
+	columns := [4]int{4, 36, m.width - 47, m.width - 19}
 	if m.width < 110 {
 		columns = [4]int{4, 24, m.width - 20, m.width}
 	}

@@ -30,6 +30,8 @@ type Outcome string
 // The outcomes.
 const (
 	Unanswered Outcome = "unanswered"
+	Free       Outcome = "free"  // an address was probed (RFC 5227 §2.1, RFC 4862 §5.4), and nobody has it
+	Taken      Outcome = "taken" // and somebody has
 	Answered   Outcome = "answered"
 	Refused    Outcome = "refused" // a reset to the opening; a look-up that the server would not do
 	Failed     Outcome = "failed"  // a look-up: the server could not
@@ -138,8 +140,18 @@ func (t *Tracker) Resolve(at time.Time, frame int, r Resolution) {
 	}
 	if r.Answers { // it answers for itself: whoever asked for that address is answered
 		k.to = netip.AddrPortFrom(r.From, 0)
-		if x := t.open[k]; x != nil {
-			x.answer(at, frame, Answered, r.Hardware.String())
+		probe := k
+		probe.name = "probe"
+		for _, of := range []key{k, probe} {
+			x := t.open[of]
+			if x == nil {
+				continue
+			}
+			outcome := Answered
+			if of == probe {
+				outcome = Taken
+			}
+			x.answer(at, frame, outcome, r.Hardware.String())
 			if !slices.Contains(x.Holders, r.Hardware) {
 				x.Holders = append(x.Holders, r.Hardware)
 				x.Answer = ""
@@ -153,8 +165,12 @@ func (t *Tracker) Resolve(at time.Time, frame int, r Resolution) {
 		}
 		return
 	}
-	t.ask(at, frame, k, Exchange{Kind: k.kind, From: netip.AddrPortFrom(r.From, 0), To: k.to, Asked: "who has " + r.For.String()},
-		addressFor)
+	asked := "who has "
+	if !r.From.IsValid() || r.From.IsUnspecified() { // whoever wants to have it asks without an address of its own
+		asked = "is it free, "
+		k.name = "probe"
+	}
+	t.ask(at, frame, k, Exchange{Kind: k.kind, From: netip.AddrPortFrom(r.From, 0), To: k.to, Asked: asked + r.For.String()}, addressFor)
 }
 
 // LookUp takes a message of DNS in.
@@ -316,6 +332,9 @@ func (t *Tracker) Pass(at time.Time) {
 
 func (t *Tracker) end(x *followed) {
 	delete(t.open, x.key)
+	if x.Outcome == Unanswered && x.key.name == "probe" && x.Kind != LookUp {
+		x.Outcome = Free
+	}
 	t.ended(x.Exchange)
 }
 

@@ -59,6 +59,7 @@ func later(d time.Duration, f step) step {
 
 func TestExchanges(t *testing.T) {
 	who := resolve(exchange.Resolution{From: own.Addr(), For: gateway})
+	probe := resolve(exchange.Resolution{For: gateway})
 	is := func(last byte) step {
 		return resolve(exchange.Resolution{Answers: true, From: gateway, Hardware: endpoint.HardwareAddr{2, 0, 0, 0, 0, last}})
 	}
@@ -79,6 +80,8 @@ func TestExchanges(t *testing.T) {
 		"asked again": {[]step{who, who, who}, []told{{exchange.Address, has, exchange.Unanswered, "", 0, 3}}},
 		"two answer": {[]step{who, is(1), is(2), is(1)}, []told{{exchange.Address, has, exchange.Answered,
 			"02:00:00:00:00:01, 02:00:00:00:00:02", 10 * ms, 1}}},
+		"free":                {[]step{probe, probe}, []told{{exchange.Address, "is it free, 172.27.40.1", exchange.Free, "", 0, 2}}},
+		"taken":               {[]step{probe, is(1)}, []told{{exchange.Address, "is it free, 172.27.40.1", exchange.Taken, "02:00:00:00:00:01", 10 * ms, 1}}},
 		"nobody had asked":    {[]step{is(1)}, nil},
 		"too late is another": {[]step{who, later(5*time.Second, is(1))}, []told{{exchange.Address, has, exchange.Unanswered, "", 0, 1}}},
 		"looked up": {[]step{ask, ask, reply(0, 7, "203.0.113.80")},

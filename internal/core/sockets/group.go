@@ -102,18 +102,26 @@ func (s *Socket) Waits() bool {
 	return s.Protocol == TCP && s.State == Listen || s.Protocol == UDP && !s.Remote.IsValid() && s.Local.Port() != 0
 }
 
-// Count gives how many connections the programs have, and how many sockets wait for others.
-func (v *Seen) Count() (connections, waiting int) {
+// Count gives how many connections the programs have, how many sockets wait for others, and how many connections no program has any more.
+func (v *Seen) Count() (connections, waiting, left int) {
 	for i := range v.Sockets {
 		switch s := &v.Sockets[i]; {
 		case v.Mine(s):
 		case s.Waits():
 			waiting++
-		case s.Remote.IsValid() && s.State != TimeWait:
+		case s.left():
+			left++
+		case s.Remote.IsValid():
 			connections++
 		}
 	}
-	return connections, waiting
+	return connections, waiting, left
+}
+
+// left reports that no program has it any more: it was closed here, and the system sees to its end.
+func (s *Socket) left() bool {
+	return s.Protocol == TCP && s.Remote.IsValid() && s.Owner < 0 && s.Inode == 0 && s.State != Established && s.State != SynReceived ||
+		s.State == TimeWait
 }
 
 // Groups gives the connections of the chosen programs by program, and then by other end: those that are stuck first, then the busiest.
@@ -137,7 +145,7 @@ func (v *Seen) Groups(f Filter) []Group {
 	ends := map[key]*End{}
 	for i := range v.Sockets {
 		s := &v.Sockets[i]
-		if !s.Remote.IsValid() || s.State == TimeWait || v.Mine(s) || !f.Takes(v.Table, s) {
+		if !s.Remote.IsValid() || s.left() || v.Mine(s) || !f.Takes(v.Table, s) {
 			continue
 		}
 		p := v.programOf(s)

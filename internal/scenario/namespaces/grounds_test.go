@@ -312,7 +312,7 @@ func TestSimulatedGround(t *testing.T) {
 	}{{"simulated", simulated.Full}, {"simulated, echo only", simulated.EchoOnly}, {"simulated, unprivileged", simulated.Unprivileged}} {
 		t.Run(ground.name, func(t *testing.T) {
 			total := &score{}
-			eachScenario(t, 12, func(t *testing.T, s *scenario.Scenario) {
+			eachScenario(t, 10, func(t *testing.T, s *scenario.Scenario) {
 				if left(s, ground.privilege == simulated.Full, ground.privilege == simulated.EchoOnly) {
 					return
 				}
