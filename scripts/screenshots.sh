@@ -10,7 +10,8 @@ for program in tmux xterm Xvfb import; do
 	command -v "$program" >/dev/null || { echo "screenshots: $program is not installed" >&2; exit 3; }
 done
 dir=$(mktemp -d)
-trap 'tmux -L shots kill-server 2>/dev/null || true; kill $(jobs -p) 2>/dev/null || true; rm -rf "$dir"' EXIT
+state=/var/tmp/passepartout-pictures # nobody's own folder, in a path that may be shown
+trap 'tmux -L shots kill-server 2>/dev/null || true; kill $(jobs -p) 2>/dev/null || true; rm -rf "$dir" "$state"' EXIT
 printf 'set -g status off\nset -g default-terminal "tmux-256color"\nset -ga terminal-overrides ",xterm-256color:RGB"\nset -g escape-time 10\n' >"$dir/tmux.conf"
 Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$dir/display" >/dev/null 2>&1 &
 for _ in $(seq 50); do [[ -s $dir/display ]] && break; sleep 0.1; done
@@ -21,7 +22,7 @@ picture() {
 	local name=$1 size=$2 scenario=$3 terminal
 	shift 3
 	[[ $only == "  " || $only == *" $name "* ]] || return 0
-	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; COLORTERM=truecolor ./passepartout demo $scenario"
+	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; XDG_STATE_HOME=$state COLORTERM=truecolor ./passepartout demo $scenario"
 	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg '#101418' -fg '#d8dee6' +sb \
 		-xrm 'xterm*directColor: true' -xrm 'xterm*termName: xterm-256color' -e tmux -L shots attach >/dev/null 2>&1 &
 	terminal=$!
