@@ -102,13 +102,7 @@ func (f *flags) readCapture(ctx context.Context, r recording, kept bool) error {
 	}
 	tracker.End()
 	exchange.Sort(out.List)
-	switch f.format {
-	case "json":
-		return out.WriteJSON(stdout)
-	case "csv":
-		return out.WriteCSV(stdout)
-	}
-	return out.WriteText(stdout)
+	return f.write(&out)
 }
 
 // sizeOf reads an amount such as 50MB.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -123,6 +124,24 @@ func (f *flags) check() error {
 		return fmt.Errorf("--deadline %v: nobody can answer in that; give %v at least, such as 10s", f.deadline, leastDeadline)
 	}
 	return nil
+}
+
+// rowed is a result that can be written as rows too.
+type rowed interface {
+	WriteJSON(io.Writer) error
+	WriteCSV(io.Writer) error
+	WriteText(io.Writer) error
+}
+
+// write writes a result in the format that is asked for.
+func (f *flags) write(r rowed) error {
+	switch f.format {
+	case "json":
+		return r.WriteJSON(stdout)
+	case "csv":
+		return r.WriteCSV(stdout)
+	}
+	return r.WriteText(stdout)
 }
 
 func (f *flags) families() evidence.Families { return evidence.Families{No4: f.only6, No6: f.only4} }

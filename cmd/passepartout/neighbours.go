@@ -114,13 +114,7 @@ everybody on the segment is asked, at most so many requests a second; nothing le
 			}
 			probe.Sleep(cmd.Context(), listen)
 			out := report.Neighbours{Interface: p.Interface, Home: p.Home, HasHome: p.HasHome, Picture: p.See()}
-			switch f.format {
-			case "json":
-				return out.WriteJSON(stdout)
-			case "csv":
-				return out.WriteCSV(stdout)
-			}
-			return out.WriteText(stdout)
+			return f.write(out)
 		},
 	}
 	cmd.Flags().BoolVar(&ask, "ask", false, "ask everybody on the segment")

@@ -46,13 +46,7 @@ With --for it goes on looking, and says what was opened and closed meanwhile. No
 				return err
 			}
 			out := report.Sockets{Seen: seen, Filter: filter, Only: listening, Changes: lasting > 0}
-			switch f.format {
-			case "json":
-				return out.WriteJSON(stdout)
-			case "csv":
-				return out.WriteCSV(stdout)
-			}
-			return out.WriteText(stdout)
+			return f.write(out)
 		},
 	}
 	cmd.Flags().StringVar(&program, "program", "", "only those of a program, by its name or its process identifier")

@@ -31,22 +31,27 @@ type (
 	port uint16
 )
 
-// words are those that need no value, with what they mean.
-var words = map[word]string{
-	"everything": "every frame",
-	"mine":       "what this machine itself sends and gets, by its hardware address",
-	"arp":        "address resolution (RFC 826)",
-	"icmp":       "ICMP of both families, neighbour discovery among it (RFC 792, 4443, 4861)",
-	"dhcp":       "DHCP of both families (RFC 2131, 8415)",
-	"dns":        "look-ups, at port 53 (RFC 1035)",
-	"mdns":       "multicast look-ups, at port 5353 (RFC 6762)",
-	"lldp":       "what switches say of themselves (IEEE 802.1AB)",
-	"tcp":        "TCP", "udp": "UDP",
-	"connections": "openings and ends of TCP connections: SYN, FIN and RST (RFC 9293 §3.1)",
+// words are those that need no value.
+var words = []word{
+	"mine",       // what this machine itself sends and gets, by its hardware address
+	"everything", // every frame
+	"arp",        // address resolution (RFC 826)
+	"icmp",       // ICMP of both families, neighbour discovery among it (RFC 792, 4443, 4861)
+	"dhcp",       // DHCP of both families (RFC 2131, 8415)
+	"dns",        // look-ups, at port 53 (RFC 1035)
+	"mdns",       // multicast look-ups, at port 5353 (RFC 6762)
+	"lldp",       // what switches say of themselves (IEEE 802.1AB)
+	"tcp", "udp",
+	"connections", // openings and ends of TCP connections: SYN, FIN and RST (RFC 9293 §3.1)
 }
 
-const choiceWords = "mine, everything, arp, icmp, dhcp, dns, mdns, lldp, tcp, udp, connections, host A, " +
-	"net PREFIX, port N; joined by and, or, not and brackets"
+// choiceWords are all that may stand in a choice.
+var choiceWords = func() (all string) {
+	for _, w := range words {
+		all += string(w) + ", "
+	}
+	return all + "host A, net PREFIX, port N; joined by and, or, not and brackets"
+}()
 
 // Most that a choice may say: what is compiled from it must have room in the kernel (BPF_MAXINSNS, 4096 instructions).
 const mostWords = 100
@@ -167,7 +172,7 @@ func (p *parser) one() (node, error) {
 		return nil, p.wrong("one of " + choiceWords)
 	}
 	t := p.rest[0]
-	if _, ok := words[word(t.text)]; ok {
+	if slices.Contains(words, word(t.text)) {
 		p.rest = p.rest[1:]
 		return word(t.text), nil
 	}

@@ -81,3 +81,9 @@ func (m *model) click(at tea.Mouse) tea.Cmd {
 	}
 	return nil
 }
+
+// stepOf is how far a key goes in a list; false for one that goes nowhere.
+func stepOf(k tea.KeyPressMsg) (step int, ok bool) {
+	step, ok = map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -10, "pgdown": 10, "home": -1 << 24, "end": 1 << 24}[k.String()]
+	return step, ok
+}

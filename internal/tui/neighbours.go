@@ -170,18 +170,6 @@ func (m *model) pressNeighbours(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	was := v.large
 	v.large = false
 	switch k.String() {
-	case "up", "k":
-		m.chooseNeighbour(-1)
-	case "down", "j":
-		m.chooseNeighbour(1)
-	case "pgup":
-		m.chooseNeighbour(-10)
-	case "pgdown":
-		m.chooseNeighbour(10)
-	case "home":
-		m.chooseNeighbour(-1 << 16)
-	case "end":
-		m.chooseNeighbour(1 << 16)
 	case "a":
 		m.askSegment(was)
 	case "esc", "x":
@@ -210,7 +198,11 @@ func (m *model) pressNeighbours(k tea.KeyPressMsg) (tea.Cmd, bool) {
 			m.tryAddress(a)
 		}
 	default:
-		return nil, false
+		step, ok := stepOf(k)
+		if !ok {
+			return nil, false
+		}
+		m.chooseNeighbour(step)
 	}
 	return nil, true
 }

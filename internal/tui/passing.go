@@ -134,18 +134,6 @@ func (m *model) pressPassing(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		return nil, false
 	}
 	switch k.String() {
-	case "up", "k":
-		m.choosePassing(-1)
-	case "down", "j":
-		m.choosePassing(1)
-	case "pgup":
-		m.choosePassing(-10)
-	case "pgdown":
-		m.choosePassing(10)
-	case "home":
-		m.choosePassing(-1 << 24)
-	case "end":
-		m.choosePassing(1 << 24)
 	case "z":
 		v.zero, v.back = len(s.seen.List)+s.seen.Left, 0
 		return m.look(), true
@@ -161,7 +149,11 @@ func (m *model) pressPassing(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		v.filter = ""
 		return m.look(), true
 	default:
-		return nil, false
+		step, ok := stepOf(k)
+		if !ok {
+			return nil, false
+		}
+		m.choosePassing(step)
 	}
 	return nil, true
 }

@@ -214,18 +214,6 @@ func (m *model) pressSockets(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		return nil, false
 	}
 	switch k.String() {
-	case "up", "k":
-		m.chooseSocket(-1)
-	case "down", "j":
-		m.chooseSocket(1)
-	case "pgup":
-		m.chooseSocket(-10)
-	case "pgdown":
-		m.chooseSocket(10)
-	case "home":
-		m.chooseSocket(-1 << 24)
-	case "end":
-		m.chooseSocket(1 << 24)
 	case "/":
 		return m.openEntry("only what has: a program, an address, a port, a state", v.filter, func(text string) (tea.Cmd, error) {
 			v.filter, v.selected, v.chosen = text, 0, ""
@@ -251,7 +239,11 @@ func (m *model) pressSockets(k tea.KeyPressMsg) (tea.Cmd, bool) {
 			return m.ask(), true
 		}
 	default:
-		return nil, false
+		step, ok := stepOf(k)
+		if !ok {
+			return nil, false
+		}
+		m.chooseSocket(step)
 	}
 	return nil, true
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,7 +24,8 @@ type captureSocket struct {
 	frame   []byte
 	control []byte
 	dropped uint64
-	closed  atomic.Bool
+	closing atomic.Bool // whoever receives lets go
+	use     sync.Mutex  // of fd, which is -1 once it is closed
 }
 
 // OpenCapture implements machine.Capturer. The program is in place before the first frame can come.
@@ -82,9 +84,10 @@ const (
 
 // Receive implements machine.CaptureSocket. A tag that the kernel has taken off a frame is put back.
 func (s *captureSocket) Receive(c *machine.Captured) (bool, error) {
+	s.use.Lock()
+	defer s.use.Unlock()
 	for {
-		if s.closed.Load() {
-			unix.Close(s.fd)
+		if s.closing.Load() {
 			return false, net.ErrClosed
 		}
 		n, told, _, _, err := unix.Recvmsg(s.fd, s.frame[4:], s.control, 0)
@@ -123,16 +126,23 @@ func (s *captureSocket) Receive(c *machine.Captured) (bool, error) {
 
 // Dropped implements machine.CaptureSocket: what the kernel counts starts again whenever it is asked.
 func (s *captureSocket) Dropped() uint64 {
-	if s.closed.Load() {
-		return s.dropped
-	}
+	s.use.Lock()
+	defer s.use.Unlock()
 	if stats, err := unix.GetsockoptTpacketStats(s.fd, unix.SOL_PACKET, unix.PACKET_STATISTICS); err == nil {
 		s.dropped += uint64(stats.Drops)
 	}
 	return s.dropped
 }
 
+// Close implements machine.CaptureSocket. It waits until nobody reads any more: the number may mean something else by then.
 func (s *captureSocket) Close() error {
-	s.closed.Store(true) // whoever receives closes it: nobody is to read from a number that means something else by then
-	return nil
+	s.closing.Store(true)
+	s.use.Lock()
+	defer s.use.Unlock()
+	fd := s.fd
+	s.fd = -1
+	if fd < 0 {
+		return nil
+	}
+	return unix.Close(fd)
 }

@@ -94,13 +94,9 @@ func socketInode(link []byte) (uint64, bool) {
 
 // ownerOf reads what a process is called, which it may have chosen to be anything.
 func ownerOf(pid int) sockets.Program {
-	p := sockets.Program{PID: pid}
-	place := "/proc/" + strconv.Itoa(pid)
-	if text, err := os.ReadFile(place + "/comm"); err == nil {
-		p.Name = wiretext.Clean(string(bytes.TrimSuffix(text, []byte("\n"))))
-	}
+	p := sockets.Program{PID: pid, Name: wiretext.Clean(programOf(pid))}
 	var stat unix.Stat_t
-	if unix.Stat(place, &stat) == nil {
+	if unix.Stat("/proc/"+strconv.Itoa(pid), &stat) == nil {
 		p.User = stat.Uid
 	}
 	return p

@@ -86,10 +86,7 @@ func (w *Watch) ended(x exchange.Exchange) {
 
 func (w *Watch) listen(ctx context.Context, socket machine.CaptureSocket) {
 	var c machine.Captured
-	defer func() { // by the one that receives, as it has to be
-		socket.Close()
-		_, _ = socket.Receive(&c)
-	}()
+	defer socket.Close()
 	for number := 1; ctx.Err() == nil; {
 		came, err := socket.Receive(&c)
 		w.mu.Lock()
