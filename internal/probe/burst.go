@@ -12,6 +12,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // BurstQuestion is a number of small probes to one address.
@@ -29,6 +30,12 @@ type collected struct {
 	rtts   map[int]time.Duration
 	unsent int // what this machine did not send is no loss
 	came   chan struct{}
+	turns  *nap.Meter
+}
+
+// collect begins to wait for answers. Whoever calls it ends the measuring of turns.
+func collect() *collected {
+	return &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1), turns: nap.Measure(10 * time.Millisecond)}
 }
 
 // notSent notes that a probe was not sent, or that its answer cannot be heard any more.
@@ -102,7 +109,8 @@ func (c *collected) wait(ctx context.Context, q BurstQuestion, lastSent time.Tim
 func (c *collected) burst(q BurstQuestion, method string) evidence.Burst {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	b := evidence.Burst{To: q.To.WithZone(""), Method: method, Sent: q.Count - c.unsent, Received: len(c.rtts)}
+	b := evidence.Burst{To: q.To.WithZone(""), Method: method, Sent: q.Count - c.unsent, Received: len(c.rtts),
+		Late: c.turns.Worst()}
 	var sorted []time.Duration
 	for _, d := range c.rtts {
 		sorted = append(sorted, d)
@@ -141,7 +149,8 @@ func (p *pace) next(ctx context.Context) bool {
 
 // EchoBurst sends echo requests one after the other. It is false when ctx ended first, or the machine did not send.
 func EchoBurst(ctx context.Context, e *Echoer, q BurstQuestion) (evidence.Burst, bool) {
-	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
+	c := collect()
+	defer c.turns.Stop()
 	var tickets []Ticket
 	defer func() {
 		for _, t := range tickets {
@@ -181,7 +190,8 @@ func ConnectBurst(ctx context.Context, m machine.Machine, port uint16, q BurstQu
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	defer cancel()
-	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
+	c := collect()
+	defer c.turns.Stop()
 	pace := newPace(q.Apart)
 	for n := range q.Count {
 		if !pace.next(ctx) {
@@ -218,7 +228,8 @@ func NameBurst(ctx context.Context, m machine.Machine, q BurstQuestion) (evidenc
 		return evidence.Burst{}, false
 	}
 	defer port.Close()
-	c := &collected{rtts: map[int]time.Duration{}, came: make(chan struct{}, 1)}
+	c := collect()
+	defer c.turns.Stop()
 	var mu sync.Mutex
 	sent := map[uint16]int{}
 	at := make([]time.Time, q.Count)

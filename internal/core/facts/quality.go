@@ -134,7 +134,35 @@ const nearAnswers = 3
 // slow reports whether the usual time to far lies a step above that to near, with enough replies on both sides.
 func (f *Facts) slow(near, far evidence.Burst) bool {
 	enough := near.Received >= path.StepProbes || near.Received >= nearAnswers && 2*near.Received < near.Sent
-	return enough && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()
+	return enough && far.Received >= path.StepProbes && far.Median-near.Median > f.StepBlamed()+ownDelay(near, far)
+}
+
+// ownDelay is what of a step in delay this machine itself may have made: a probe waits for its turn when it is sent and when its answer is
+// heard, and the one that it is compared with does so too.
+func ownDelay(near, far evidence.Burst) time.Duration { return 4 * max(near.Late, far.Late) }
+
+// DelayUntold is how long this machine itself kept its probes waiting, where the way would be slow but for that; 0 where it is not so.
+func (f *Facts) DelayUntold() time.Duration {
+	gw, known := f.nearest()
+	far, farKnown := f.Far()
+	if f.DelayZone() != zone.Unknown || !known {
+		return 0
+	}
+	late := max(gw.Late, far.Late)
+	gw.Late, far.Late = 0, 0
+	if farKnown && f.slow(gw, far) || gw.Received >= path.StepProbes && gw.Median > path.StepBlamed {
+		return late
+	}
+	return 0
+}
+
+// nearest is the burst to the gateway, or to another neighbour where that one does not answer.
+func (f *Facts) nearest() (evidence.Burst, bool) {
+	gw, known := f.Burst(f.Gateway)
+	if near, ok := f.Near(); ok && (!known || gw.Received == 0) {
+		return near, true
+	}
+	return gw, known
 }
 
 // StepBlamed is from which step in delay on it is a fault: the one that the site sheet allows the target, shorter or longer than the usual.
@@ -149,14 +177,11 @@ func (f *Facts) StepBlamed() time.Duration {
 func (f *Facts) DelayZone() zone.Zone { return f.delayZone.of(f.reckonDelayZone) }
 
 func (f *Facts) reckonDelayZone() zone.Zone {
-	gw, known := f.Burst(f.Gateway)
+	gw, known := f.nearest()
 	far, farKnown := f.Far()
-	if near, ok := f.Near(); ok && (!known || gw.Received == 0) {
-		gw, known = near, true
-	}
 	switch {
 	case !known:
-	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed:
+	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed+ownDelay(gw, gw):
 		return zone.LocalSubnet
 	case farKnown && f.slow(gw, far):
 		return zone.Beyond

@@ -92,6 +92,20 @@ func TestQuality(t *testing.T) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 1), Probed(Bookings, 60, 60, 420), Probed(Edge, 40, 40, 4),
 				Probed(Provider, 40, 40, 409), Probed(Exchange, 40, 40, 414)}
 		}, zone.Beyond, "path-slow", verdict.Certain, "after 198.51.100.1 and before 198.51.100.9", nil},
+		{"slow by less than this machine itself kept its probes waiting", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 177), Probed(Bookings, 60, 60, 517), Probed(Edge, 40, 40, 286),
+				Probed(Provider, 40, 40, 517), Probed(Exchange, 40, 40, 517)}
+			s.Bursts[1].Late = 40 * time.Millisecond
+		}, zone.None, "", verdict.Certain, "", nil},
+		{"slow by more than that", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 177), Probed(Bookings, 60, 60, 717), Probed(Edge, 40, 40, 186),
+				Probed(Provider, 40, 40, 717), Probed(Exchange, 40, 40, 717)}
+			s.Bursts[1].Late = 40 * time.Millisecond
+		}, zone.Beyond, "path-slow", verdict.Certain, "", nil},
+		{"all held up by less than this machine itself kept its probes waiting", func(s *evidence.Set) {
+			s.Bursts = []evidence.Burst{Probed(Gateway, 60, 60, 410), Probed(Bookings, 60, 60, 430)}
+			s.Bursts[0].Late = 100 * time.Millisecond
+		}, zone.None, "", verdict.Certain, "", nil},
 		{"far, and not too far", func(s *evidence.Set) {
 			s.Bursts = []evidence.Burst{Probed(Gateway, 20, 20, 1), Probed(Bookings, 20, 20, 280)}
 		}, zone.None, "", verdict.Certain, "", []string{"path-slow"}},
