@@ -45,7 +45,7 @@ var allowed = []struct {
 	{"internal/probe/neighbourwatch", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/exchangewatch", []string{"internal/guard", "internal/core", "internal/machine", "internal/capture"}},
 	{"internal/probe/socketwatch", []string{"internal/guard", "internal/core", "internal/machine"}},
-	{"internal/probe", []string{"internal/guard", "internal/core", "internal/machine"}},
+	{"internal/probe", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine"}},
 	{"internal/conductor", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/draw", []string{"internal/core", "internal/plainfile"}},
 	{"internal/casefile", []string{"internal/guard", "internal/core", "internal/plainfile"}},

@@ -25,6 +25,7 @@ type Meter struct {
 	pace         time.Duration
 	last         atomic.Int64 // when it last had its turn, after began
 	worst, total atomic.Int64
+	waited       atomic.Int64 // each wait by the time that it was part of, in µs²
 	over         chan struct{}
 	stop         sync.Once
 }
@@ -47,6 +48,7 @@ func (m *Meter) run() {
 		}
 		m.worst.Store(int64(m.Worst()))
 		m.total.Store(int64(m.Total()))
+		m.waited.Store(m.square())
 		m.last.Store(int64(time.Since(m.began)))
 	}
 }
@@ -66,6 +68,17 @@ func (m *Meter) Total() time.Duration {
 		total += late
 	}
 	return total
+}
+
+func (m *Meter) square() int64 {
+	late := max(0, m.late())
+	return m.waited.Load() + late.Microseconds()*(late+m.pace).Microseconds()
+}
+
+// Usual is how long this process has to wait for its turn, on the average over time: one long wait among many short ones is little of it.
+func (m *Meter) Usual() time.Duration {
+	square, all := m.square(), time.Since(m.began).Microseconds()
+	return time.Duration(square/max(1, all)) * time.Microsecond
 }
 
 // Stop ends the measuring. It may be called again.

@@ -110,7 +110,7 @@ func (c *collected) burst(q BurstQuestion, method string) evidence.Burst {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	b := evidence.Burst{To: q.To.WithZone(""), Method: method, Sent: q.Count - c.unsent, Received: len(c.rtts),
-		Late: c.turns.Worst()}
+		Late: c.turns.Usual()}
 	var sorted []time.Duration
 	for _, d := range c.rtts {
 		sorted = append(sorted, d)

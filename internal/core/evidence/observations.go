@@ -66,7 +66,7 @@ type Burst struct {
 	Method         string // "icmp", "dns" for questions to a name server about itself, or ByConnections
 	Sent, Received int
 	Median         time.Duration // of the round trips, when any came
-	Late           time.Duration `json:",omitempty"` // the longest that this process waited for its turn meanwhile
+	Late           time.Duration `json:",omitempty"` // how long this process waited for its turn meanwhile, on the average
 }
 
 // Sizing is the search for the largest packet that reaches an address whole. Sizes are those of IP packets.

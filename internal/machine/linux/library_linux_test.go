@@ -420,6 +420,7 @@ func words(list []library.Question) (out []string) {
 // What we work out is what the system's library does: its own look-up is run with files of ours in the place of the system's, at servers of
 // many manners, and outcome and order of questions are compared.
 func TestNamesAreLookedUpAsTheLibraryDoes(t *testing.T) {
+	t.Parallel()
 	for _, program := range []string{"unshare", "mount", "gcc"} {
 		if _, err := exec.LookPath(program); err != nil {
 			t.Skipf("%s is not installed", program)

@@ -26,6 +26,7 @@ var (
 
 // Two faults that have nothing to do with each other: the one that is in the way is the verdict, and the other is told beside it.
 func TestScoreOfIndependentFaults(t *testing.T) {
+	t.Parallel()
 	again := &score{}
 	var told, all atomic.Int32
 	pairs := scenario.Doubles(before, beside)

@@ -306,6 +306,7 @@ func left(s *scenario.Scenario, frames, echo bool) bool {
 }
 
 func TestSimulatedGround(t *testing.T) {
+	t.Parallel()
 	for _, ground := range []struct {
 		name      string
 		privilege simulated.Privilege
@@ -412,6 +413,7 @@ func fromLog(t *testing.T, log io.Reader, known *state.State, at time.Time, chec
 
 // What a demonstration shows as the repaired site has no fault: each repair repairs. CI tries every other one.
 func TestEveryRepairRepairs(t *testing.T) {
+	t.Parallel()
 	again := &score{}
 	eachScenario(t, 10, func(t *testing.T, s *scenario.Scenario) {
 		if s.Expect.Zone == "none" || !*every && slices.Index(scenario.Names(), s.Name)%2 > 0 {
@@ -428,6 +430,7 @@ func TestEveryRepairRepairs(t *testing.T) {
 }
 
 func TestKernelGround(t *testing.T) {
+	t.Parallel()
 	if why := namespaces.Unavailable(); why != "" {
 		if os.Getuid() != 0 && os.Getenv(inUserNamespace) == "" {
 			t.Skip("not root here (TestUserNamespace runs it in a user namespace):", why)

@@ -39,6 +39,7 @@ func mutant(t *testing.T, seed uint64) (s *scenario.Scenario, change string) {
 
 // One thing that harms nobody is otherwise in the surroundings: the verdict must lie in the same zone.
 func TestScoreMutated(t *testing.T) {
+	t.Parallel()
 	for _, g := range []struct {
 		scored
 		share int // one instance of so many

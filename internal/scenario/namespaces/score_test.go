@@ -178,6 +178,7 @@ func inKernel(as namespaces.As) scored {
 // Every scenario on every ground, as it is and at other addresses, with other delays and other orders of arrival: a seed each. In CI the
 // scenarios as they are are left to TestSimulatedGround and TestKernelGround; here it has every eighth scenario once more, varied.
 func TestScore(t *testing.T) {
+	t.Parallel()
 	for _, g := range scoredGrounds {
 		t.Run(g.name, func(t *testing.T) {
 			first := 0
@@ -248,6 +249,7 @@ func (c *corpus) earned(t *testing.T) {
 // One packet in a thousand is lost on every link, as on any real network: no zone may come out wrong for it. CI runs a tenth of the
 // scenarios.
 func TestScoreUnderLoss(t *testing.T) {
+	t.Parallel()
 	const percent = 0.1
 	lossy := inSimulation("simulated, 0.1 % lost on every link", simulated.Full)
 	plain := lossy.run
@@ -281,6 +283,7 @@ var (
 
 // Two faults at once: the one nearer to the host that explains everything seen is the verdict.
 func TestScoreOfTwoFaults(t *testing.T) {
+	t.Parallel()
 	pairs := scenario.Doubles(hiders, hidden)
 	if !*every { // every fourth; make score has them all
 		few := pairs[:0:0]
