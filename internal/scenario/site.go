@@ -247,6 +247,8 @@ type Rule struct {
 type Lookup struct {
 	From  netip.Prefix `yaml:"from"`
 	To    netip.Prefix `yaml:"to"`
+	Mark  uint32       `yaml:"mark"` // for packets that carry it alone; nothing here marks any
+	But   bool         `yaml:"but"`  // for all but those
 	Table int          `yaml:"table"`
 	// 0: 1000 for the first of a node, 1001 for the next
 	Priority int `yaml:"priority"`
@@ -254,7 +256,7 @@ type Lookup struct {
 
 // Applies reports whether the rule is about what a node sends from an address of its own.
 func (l Lookup) Applies(n *Node) bool {
-	return !l.From.IsValid() || slices.ContainsFunc(n.Own(), l.From.Contains)
+	return (l.Mark == 0 || l.But) && (!l.From.IsValid() || slices.ContainsFunc(n.Own(), l.From.Contains))
 }
 
 // Duration is a time with a unit, as in "2ms".

@@ -12,6 +12,9 @@ func sourcesOf(list []endpoint.NameSource) string {
 	var words []string
 	for _, s := range list {
 		words = append(words, s.Service)
+		if s.GoesOn {
+			words = append(words, "[SUCCESS=continue]")
+		}
 		if s.EndsNotFound {
 			words = append(words, "[NOTFOUND=return]")
 		}

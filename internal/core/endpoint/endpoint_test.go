@@ -239,7 +239,7 @@ func TestFacts(t *testing.T) {
 	assert.Equal(t, []netip.Addr{addr("127.0.0.53"), addr("172.27.40.2")}, e.AskedResolvers(), "the stub, then what stands behind it, once")
 	assert.True(t, e.Behind(addr("172.27.40.2")))
 	assert.False(t, e.Behind(addr("127.0.0.53")))
-	e.Routes[0].Table, e.Routes[1].Table = 254, 51820
+	e.Routes[0].Table, e.Routes[1].Table = 254, 120
 	gw, _ = e.Gateway("br0", false)
 	assert.False(t, gw.IsValid(), "a default route of another table is not in force by itself")
 	none := &endpoint.Endpoint{Interfaces: e.Interfaces[:1]}

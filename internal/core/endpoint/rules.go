@@ -1,7 +1,9 @@
 package endpoint
 
 import (
+	"cmp"
 	"fmt"
+	"math"
 	"net/netip"
 	"strings"
 )
@@ -13,6 +15,7 @@ type Rule struct {
 	IPv6      bool
 	From, To  netip.Prefix // zero: any
 	Mark      bool         // for packets that carry a mark
+	Marked    string       `json:",omitempty"` // which, as ip-rule(8) writes it: 0x1, or of some bits alone 0x1/0xff
 	Incoming  bool         // for packets that came in by an interface
 	Other     bool         // for some packets only, by protocol, port, user or outgoing interface
 	Not       bool         // for all packets but these
@@ -69,7 +72,7 @@ func (r Rule) String() string {
 		parts = append(parts, fmt.Sprintf("to %v", r.To))
 	}
 	if r.Mark {
-		parts = append(parts, "with a mark")
+		parts = append(parts, cmp.Or(strings.TrimSuffix("with the mark "+r.Marked, "with the mark "), "with a mark"))
 	}
 	what := "for all packets"
 	if len(parts) > 0 {
@@ -82,4 +85,12 @@ func (r Rule) String() string {
 		return fmt.Sprintf("rule %d, %s: refused", r.Priority, what)
 	}
 	return fmt.Sprintf("rule %d, %s: table %d", r.Priority, what, r.Table)
+}
+
+// MarkOf writes a mark, and the bits of it that count if not all do.
+func MarkOf(mark uint32, mask *uint32) string {
+	if mask == nil || *mask == math.MaxUint32 {
+		return fmt.Sprintf("%#x", mark)
+	}
+	return fmt.Sprintf("%#x/%#x", mark, *mask)
 }

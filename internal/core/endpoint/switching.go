@@ -16,6 +16,8 @@ type NameSource struct {
 	Service string
 	// Whether the search ends with an outcome after which it usually goes on.
 	EndsNotFound, EndsUnavailable bool
+	// GoesOn: what it finds is given up for what the next one says.
+	GoesOn bool
 }
 
 // usualSources are what the library does where nothing is said.
@@ -63,6 +65,9 @@ func (s *NameSource) take(word string) {
 		if (name == status) != not {
 			*end = ends
 		}
+	}
+	if ("success" == status) != not {
+		s.GoesOn = !ends
 	}
 }
 

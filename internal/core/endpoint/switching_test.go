@@ -29,6 +29,7 @@ func TestWaysOfNames(t *testing.T) {
 		"hosts: dns [!UNAVAIL=return] files":                                                         {dns},
 		"hosts: resolve [!UNAVAIL=return] dns":                                                       {dns},
 		"hosts: files myhostname mdns4_minimal [NOTFOUND=return] resolve [!UNAVAIL=return] dns wins": {file, dns},
+		"hosts: files [SUCCESS=continue] dns":                                                        {file, dns},
 		"hosts: files\nhosts: dns":                                                                   {dns},
 	} {
 		e := endpoint.Endpoint{Switching: endpoint.ParseSwitching(strings.NewReader(text))}

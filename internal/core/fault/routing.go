@@ -401,6 +401,9 @@ func swallowed(p *facts.Facts) (netip.Addr, string, bool) {
 		if slices.ContainsFunc(p.Handoffs, func(h evidence.Handoff) bool { return h.To == a.From }) {
 			continue // the answer to a frame of our own, for which no socket waits
 		}
+		if slices.ContainsFunc(p.OtherWays, func(w evidence.OtherWay) bool { return w.To.Addr() == a.From && w.Came() }) {
+			continue // the answer to an attempt out of another interface than programs use
+		}
 		heard, silent := false, false
 		for _, l := range p.Lookups {
 			if a.Proto == "udp" && a.Port == 53 && l.Server == a.From {

@@ -85,6 +85,9 @@ connection. Take the tunnel down or connect it anew.`,
 					fmt.Sprintf("the gateway %v passes traffic on", p.Gateway)).
 					next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel))
 			}
+			if w, bad, works := namesElsewhere(p); works && isTunnel(p, bad) {
+				return held(p, bad, w)
+			}
 			return possible("the target's address is not known")
 		case !p.Routed():
 			return possible("the system has not said yet how it reaches the target")
@@ -98,15 +101,25 @@ connection. Take the tunnel down or connect it anew.`,
 			}
 			return possible("traffic to %v leaves by the tunnel %s, and no other way works either", r.To, port.Name)
 		}
-		return found(Confirmed,
-			fmt.Sprintf("The tunnel %s has taken the way to %v and does not carry it; out of %s it is reached.", port.Name, r.To,
-				w.Interface),
-			fmt.Sprintf("route look-up for %v: through %s, a tunnel", r.To, port.Name), "nothing comes back through it",
-			fmt.Sprintf("out of %s, %v answers in %s", w.Interface, w.To.Addr(), wording.Millis(w.RTT))).
-			next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", port.Name),
-				"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).").
-			without("Take what leads to the target by the tunnel "+port.Name+" away", into(p, port.Name, r.To)...)
+		return held(p, port.Name, w)
 	},
+}
+
+// held is the finding that a tunnel has taken the way to what answers out of another interface.
+func held(p *facts.Facts, tunnel string, w evidence.OtherWay) Finding {
+	to := w.To.Addr()
+	return found(Confirmed,
+		fmt.Sprintf("The tunnel %s has taken the way to %v and does not carry it; out of %s it is reached.", tunnel, to, w.Interface),
+		fmt.Sprintf("route look-up for %v: through %s, a tunnel", to, tunnel), "nothing comes back through it",
+		fmt.Sprintf("out of %s, %v answers in %s", w.Interface, to, wording.Millis(w.RTT))).
+		next(fmt.Sprintf("Disconnect the VPN behind %s, or connect it anew, then run again.", tunnel),
+			"If the target should not go through the tunnel, have whoever runs it leave the target out (a split tunnel).").
+		without("Take what leads to the target by the tunnel "+tunnel+" away", into(p, tunnel, to)...)
+}
+
+func isTunnel(p *facts.Facts, name string) bool {
+	i, ok := p.Endpoint.Interface(name)
+	return ok && i.Kind == endpoint.Tunnel
 }
 
 // into are the routes by which an interface takes traffic to an address.
@@ -147,11 +160,9 @@ func namesLostInTunnel(p *facts.Facts) (servers []netip.Addr, tunnel string, los
 // throughTunnel reports whether all of some addresses are reached by a tunnel, by the routing table.
 func throughTunnel(p *facts.Facts, addrs []netip.Addr) (name string, all bool) {
 	for _, a := range addrs {
-		port, ok := p.Endpoint.Interface(p.Endpoint.Leaves(a))
-		if !ok || port.Kind != endpoint.Tunnel {
+		if name = p.Endpoint.Leaves(a); !isTunnel(p, name) {
 			return "", false
 		}
-		name = port.Name
 	}
 	return name, len(addrs) > 0
 }
@@ -172,7 +183,7 @@ away, or give the good one the lower metric.`,
 		case p.Usable() == facts.Yes:
 			return cleared("the target is reached")
 		case len(p.Addresses) == 0:
-			if w, bad, works := namesElsewhere(p); works {
+			if w, bad, works := namesElsewhere(p); works && !isTunnel(p, bad) {
 				return competing(p, bad, w, fmt.Sprintf("the name server %v", w.To.Addr()))
 			}
 			return possible("the target's address is not known")

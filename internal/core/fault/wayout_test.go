@@ -1,6 +1,8 @@
 package fault_test
 
 import (
+	"net/netip"
+
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	. "passepartout/internal/core/evidence/evidencetest"
@@ -19,6 +21,15 @@ var wayoutCases = []testCase{
 		cleared: []string{"competing-default-routes"}},
 	{name: "a tunnel, and no other way works either", change: func(s *evidence.Set) { Beside(s, "tun0", endpoint.Tunnel, 0, Silence()) },
 		zone: zone.Undetermined, possible: []string{"tunnel-holds-route"}},
+	{name: "a tunnel that holds the name servers, too", change: func(s *evidence.Set) {
+		Beside(s, "tun0", endpoint.Tunnel, 0, Silence())
+		for i := range s.Lookups {
+			s.Lookups[i] = evidence.Lookup{Server: s.Lookups[i].Server, Name: s.Lookups[i].Name, Type: s.Lookups[i].Type, Asks: 3,
+				Reply: Silence()}
+		}
+		s.OtherWays = []evidence.OtherWay{{Interface: "eth0", To: netip.AddrPortFrom(NS, 53), Reply: Answer(NS, 20)}}
+		s.Arrivals = []evidence.Arrival{{From: NS, Proto: "udp", Port: 53}} // of that attempt
+	}, zone: zone.Host, fault: "tunnel-holds-route", confidence: verdict.Certain, says: "tun0"},
 	{name: "the wrong one of two", change: func(s *evidence.Set) { Beside(s, "wlan0", endpoint.Wireless, 100, Answer(Bookings, 20)) },
 		zone: zone.Host, fault: "competing-default-routes", confidence: verdict.Certain, says: "192.168.77.1", next: "below 100",
 		cleared: []string{"tunnel-holds-route"}},

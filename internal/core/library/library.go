@@ -100,25 +100,33 @@ type Outcome struct {
 func Resolve(s Settings, ask func(Question) Reply) (out Outcome) {
 	out.Status = NoName
 	asked := false
-	for _, source := range s.Sources {
+	for i, source := range s.Sources {
 		over := source.EndsUnavailable
+		// the answer of one that goes on is given up, whatever the next one says
+		if asks := source.IsHostsFile() || source.AsksDNS(); asks && out.Status == Found {
+			out.Status, out.Addresses, out.ByDNS = NoName, nil, false
+		}
+		found := func() bool { return out.Status == Found && (!source.GoesOn || i == len(s.Sources)-1) }
 		switch {
 		case source.IsHostsFile():
+			out.Status = NoName // that it does not know the name stands, whatever came before
 			if len(s.Hosts) > 0 {
 				out.Status, out.Addresses = Found, s.Hosts
+			}
+			if found() {
 				return out
 			}
-			over = source.EndsNotFound
+			over = source.EndsNotFound && out.Status != Found
 		case source.AsksDNS() && !asked: // the manager's module asks the same servers
 			asked = true
 			l := &search{Settings: s, ask: ask, out: &out, single: s.Asking.SingleRequest, reopen: s.Asking.Reopen, edns: s.Asking.EDNS0,
 				late: map[Question]time.Duration{}, held: map[Question]Reply{}}
 			l.run()
 			out.ByDNS = out.Status == Found
-			if out.Status == Found || out.Status == NotKnown {
+			if found() || out.Status == NotKnown {
 				return out
 			}
-			over = source.EndsNotFound && !l.unavailable || source.EndsUnavailable && l.unavailable
+			over = out.Status != Found && (source.EndsNotFound && !l.unavailable || source.EndsUnavailable && l.unavailable)
 		}
 		if over {
 			break

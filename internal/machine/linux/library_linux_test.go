@@ -183,6 +183,12 @@ var settings = []setting{
 	{name: "bookings.kittiwake.example", nsswitch: "passwd: files", hosts: "203.0.113.18"},
 	{name: "bookings.kittiwake.example", nsswitch: "hosts: dns", hosts: "203.0.113.18"},
 	{name: "bookings.kittiwake.example", servers: 2, nsswitch: "hosts: dns files", hosts: "203.0.113.18"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: files [SUCCESS=continue] dns", hosts: "203.0.113.18"},
+	{name: "nobody.kittiwake.example", nsswitch: "hosts: files [SUCCESS=continue] dns", hosts: "203.0.113.18"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: dns [SUCCESS=continue] files", hosts: "203.0.113.18"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: dns [SUCCESS=continue] files"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: files [SUCCESS=continue]", hosts: "203.0.113.18"},
+	{name: "bookings.kittiwake.example", nsswitch: "hosts: dns files"},
 }
 
 // The statuses, as netdb.h has them.

@@ -512,6 +512,9 @@ func ruleOf(r netlink.Rule, v6 bool) endpoint.Rule {
 		Incoming: r.IifName != "", Other: r.OifName != "" || r.Dport != nil || r.Sport != nil || r.IPProto > 0 || r.UIDRange != nil ||
 			r.Tos > 0,
 		Not: r.Invert, Table: r.Table}
+	if out.Mark {
+		out.Marked = endpoint.MarkOf(r.Mark, r.Mask)
+	}
 	switch r.Type {
 	case unix.RTN_BLACKHOLE, unix.RTN_UNREACHABLE, unix.RTN_PROHIBIT:
 		out.Refuses = true

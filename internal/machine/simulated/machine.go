@@ -162,8 +162,12 @@ func (m *endpointMachine) Read(ctx context.Context) (*endpoint.Endpoint, error) 
 		}
 	}
 	for i, x := range n.spec().Rules {
-		e.Rules = append(e.Rules, endpoint.Rule{Priority: cmp.Or(x.Priority, 1000+i), IPv6: x.To.Addr().Is6() || x.From.Addr().Is6(),
-			From: x.From, To: x.To, Table: x.Table})
+		rule := endpoint.Rule{Priority: cmp.Or(x.Priority, 1000+i), IPv6: x.To.Addr().Is6() || x.From.Addr().Is6(), From: x.From, To: x.To,
+			Table: x.Table, Not: x.But}
+		if x.Mark > 0 {
+			rule.Mark, rule.Marked = true, endpoint.MarkOf(x.Mark, nil)
+		}
+		e.Rules = append(e.Rules, rule)
 	}
 	set := endpoint.ParseResolvConf(strings.NewReader(n.spec().ResolvConfText()), "/etc/resolv.conf")
 	e.Resolvers, e.Search, e.Asking = set.Resolvers, set.Search, set.Asking

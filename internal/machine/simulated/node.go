@@ -139,6 +139,7 @@ func rationed(r *scenario.Ration) *rate.Limiter {
 // its own comes first.
 func (n *node) setRoutes(own []tcpip.Route) {
 	var ruled []tcpip.Route
+	rest := append(own, n.farRoutes(0)...)
 	for _, rule := range n.spec().Rules {
 		if !rule.Applies(n.spec()) {
 			continue
@@ -148,9 +149,17 @@ func (n *node) setRoutes(own []tcpip.Route) {
 				r.Destination = tcpip.AddressWithPrefix{Address: toTCPIP(to.Addr()), PrefixLen: to.Bits()}.Subnet()
 			}
 			ruled = append(ruled, r)
+			for _, x := range rest { // the stack takes what is more specific, of whichever table
+				to, all := x.Destination.ID(), r.Destination
+				if all.Prefix() == 0 && to.BitLen() == all.ID().BitLen() && !header.IsV4LoopbackAddress(to) && to != header.IPv6Loopback {
+					r.Destination = x.Destination
+					ruled = append(ruled, r)
+					r.Destination = all
+				}
+			}
 		}
 	}
-	n.stack.SetRouteTable(append(ruled, longestFirst(append(own, n.farRoutes(0)...))...))
+	n.stack.SetRouteTable(append(ruled, longestFirst(rest)...))
 }
 
 // farRoutes are the routes that the node has in a table besides those that follow from its addresses.

@@ -579,6 +579,7 @@ func setRoutes(node *scenario.Node) error {
 			rule.Family = netlink.FAMILY_V6
 		}
 		rule.Src, rule.Dst = network(x.From), network(x.To)
+		rule.Mark, rule.Invert = x.Mark, x.But
 		if err := netlink.RuleAdd(rule); err != nil {
 			return fmt.Errorf("rule for table %d: %w", x.Table, err)
 		}
