@@ -66,7 +66,7 @@ func (s *NameSource) take(word string) {
 			*end = ends
 		}
 	}
-	if ("success" == status) != not {
+	if (status == "success") != not {
 		s.GoesOn = !ends
 	}
 }
