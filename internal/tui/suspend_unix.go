@@ -30,8 +30,10 @@ func followSuspension(p *tea.Program) (stop func()) {
 				if s == syscall.SIGTSTP {
 					pause = func() { sleepOn(signals) }
 				}
-				p.Send(tea.Exec(pause, nil)()) // in the program's own turn: nobody draws meanwhile
-				p.Send(tea.ClearScreen())      // what stands there is another program's
+				back := make(chan error, 1)
+				p.Send(tea.Exec(pause, func(err error) tea.Msg { back <- err; return nil })()) // in the program's own turn: nobody draws meanwhile
+				takeBack(p, back, done)
+				p.Send(tea.ClearScreen()) // what stands there is another program's
 			}
 		}
 	}()
@@ -40,6 +42,21 @@ func followSuspension(p *tea.Program) (stop func()) {
 		close(done)
 	}
 }
+
+// takeBack waits until the program has the terminal again; where it could not be given back or taken, nothing would be drawn any more, and
+// so it is taken once more.
+func takeBack(p *tea.Program, back <-chan error, done <-chan struct{}) {
+	select {
+	case err := <-back:
+		for try := 0; err != nil && try < mostTakes; try++ {
+			time.Sleep(settling)
+			err = p.RestoreTerminal()
+		}
+	case <-done:
+	}
+}
+
+const mostTakes = 5
 
 // settling is how long the library's own drawing is given to end before it is begun again.
 const settling = 150 * time.Millisecond

@@ -29,7 +29,8 @@ var (
 	cardParts = regexp.MustCompile(`\b(?:[0-9a-f]{2}:){5}[0-9a-f]{2}\b`)
 	nameParts = regexp.MustCompile(`\b[a-z0-9-]+(?:\.[a-z0-9-]+)*\.example\b|\bticket-03\b`)
 	// What the program asks for itself, and what is the same everywhere.
-	everywhere = []string{"192.0.2.1", "255.255.255.255", "0.0.0.0", "::", "::1", "128.0.0.0", "169.254.0.0"}
+	everywhere = []string{"192.0.2.1", "255.255.255.255", "0.0.0.0", "::", "::1", "128.0.0.0", "169.254.0.0", "192.168.0.0",
+		"64:ff9b::c000:aa", "64:ff9b::c000:ab"}
 	// Parts of names that are words of the program, or of nobody.
 	itsWords = []string{"example", "guest", "mail", "printer", "printers", "time", "office", "store", "home", "welcome", "secure", "files",
 		"tides", "internal", "service", "name", "arpa", "files"}
