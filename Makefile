@@ -23,7 +23,7 @@ demo:
 test: ## everything; installs what the namespace and terminal tests need when it may (check vets, and so it does not)
 	sh scripts/test-tools.sh
 	$(FIRST) go test -vet=off -p 3 -parallel 6 -timeout 15m $(WAIT) $$(go list ./... | grep -v -E '$(MEASURE)')
-	$(FIRST) go test -vet=off -p 1 -parallel 12 -timeout 15m $$(go list ./... | grep -E '$(MEASURE)') # one at a time
+	$(FIRST) go test -vet=off -p 1 -parallel 10 -timeout 15m $$(go list ./... | grep -E '$(MEASURE)') # one at a time
 
 check: ## what every change must pass besides the tests
 	test -z "$$(gofmt -l .)" || { gofmt -l .; exit 1; }

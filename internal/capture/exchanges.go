@@ -12,9 +12,9 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/miekg/dns"
 
+	"passepartout/internal/core/dhcp"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/exchange"
-	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine/wire"
 )
 
@@ -51,6 +51,10 @@ func Exchanges(r io.Reader, t *exchange.Tracker, takes func(frame []byte) bool, 
 
 // TakeFrame hands an Ethernet frame to a tracker. Any octets are allowed.
 func TakeFrame(t *exchange.Tracker, at time.Time, number int, frame []byte) {
+	if s, ok := wire.ParseLLDP(frame); ok {
+		t.Announce(at, number, announcement(&s))
+		return
+	}
 	f, ok := wire.ParseFrame(frame)
 	switch {
 	case !ok:
@@ -99,7 +103,11 @@ func network(frame []byte) []byte {
 // trouble says what an ICMP error says, with the numbers that it has on the wire.
 func trouble(r *wire.Report) string {
 	words := fmt.Sprintf("type %d code %d", r.Type, r.Code)
-	if why := r.Why.String(); why != "" {
+	why := r.Why.String()
+	if exceeded := map[bool]uint8{false: 11, true: 3}[r.From.Is6()]; why == "" && r.Type == exceeded { // RFC 792, RFC 4443 §3.3
+		why = "time exceeded"
+	}
+	if why != "" {
 		words = why + ", " + words
 	}
 	if r.MTU > 0 {
@@ -128,6 +136,14 @@ func takeTransport(t *exchange.Tracker, at time.Time, number int, f *wire.Frame)
 		flags := f.Segment[13] // RFC 9293 §3.1
 		t.Segment(at, number, exchange.Segment{From: f.From, To: f.To, FIN: flags&1 != 0, SYN: flags&2 != 0, RST: flags&4 != 0,
 			ACK: flags&16 != 0})
+	case f.Proto == "udp" && (f.To.Port() == dhcp.ServerPort || f.To.Port() == dhcp.ClientPort):
+		if m, err := wire.ParseDHCP(f.Payload); err == nil {
+			l := letting(&m)
+			l.From, l.To = f.From, f.To
+			t.Lease(at, number, l)
+		}
+	case f.Proto == "udp" && f.To.Port() == groupPort:
+		takeGroup(t, at, number, f)
 	case f.Proto == "udp" && (f.From.Port() == 53 || f.To.Port() == 53):
 		var m dns.Msg
 		if m.Unpack(f.Payload) != nil && len(m.Question) == 0 {
@@ -137,8 +153,9 @@ func takeTransport(t *exchange.Tracker, at time.Time, number int, f *wire.Frame)
 			return
 		}
 		q := m.Question[0]
+		name, kind := lookedUp(q.Name, q.Qtype)
 		t.LookUp(at, number, exchange.Query{From: f.From, To: f.To, ID: m.Id, Answers: m.Response, RCode: m.Rcode, Records: records(&m),
-			Name: strings.ToLower(wiretext.Clean(strings.TrimSuffix(q.Name, "."))), Type: dns.Type(q.Qtype).String()})
+			Name: name, Type: kind})
 	}
 }
 
@@ -160,7 +177,7 @@ func records(m *dns.Msg) string {
 			out = append(out, fmt.Sprintf("and %d more", len(m.Answer)-mostRecords))
 			break
 		}
-		out = append(out, wiretext.Clean(strings.TrimSpace(strings.TrimPrefix(rr.String(), rr.Header().String()))))
+		out = append(out, value(rr))
 	}
 	switch {
 	case m.Truncated:

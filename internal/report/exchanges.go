@@ -113,7 +113,7 @@ var outcomes = map[exchange.Outcome]string{exchange.Unanswered: "no answer",
 	exchange.Free: "nobody has it", exchange.Taken: "somebody has it", exchange.Answered: "answered", exchange.Refused: "refused",
 	exchange.Failed: "the server could not", exchange.NoSuch: "there is no such name", exchange.Reset: "broken off",
 	exchange.Closed: "closed",
-	exchange.Told:   "told", exchange.Waiting: "waiting"}
+	exchange.Told:   "told", exchange.Said: "said", exchange.Waiting: "waiting"}
 
 // PassingWords say who asked whom, what, and what became of it.
 func PassingWords(x exchange.Exchange) (who, what, outcome string) {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -26,12 +27,14 @@ var passingView = &view{
 	key: "X", name: "exchanges", lacks: "This is a recording: what passed the interface was not kept.",
 	does: "what passes the interface: addresses asked for, look-ups, connections opened and ended, errors told", live: true,
 	help: [][2]string{
+		{"enter", "the exchanges with the one that is chosen, each for itself; esc goes back"},
+		{"▏ ╳", "on the last minute: something passed; something came to nothing"},
 		{"━━ ━╳", "answered, opened, closed in order; unanswered, refused, broken off, told to be unreachable"},
 		{"╍╍ ┈┈", "the name is not there, or the server could not; still waiting"},
 		{"/", "only some: an address, a name, a kind or an outcome, as typed"},
 		{"z", "from zero: what passed so far is left out"},
 	},
-	foot: [][2]string{{"/", "filter"}, {"z", "from zero"}},
+	foot: [][2]string{{"enter", "open"}, {"/", "filter"}, {"z", "from zero"}},
 	open: (*model).openPassing, look: lookAtPassing, draw: (*model).passingPage, press: (*model).pressPassing,
 	wheel: func(m *model, step int) { m.choosePassing(step) },
 	export: func(m *model) (report.Export, bool) {
@@ -58,16 +61,36 @@ type passingWatch struct {
 	cancel   context.CancelFunc
 	begin    sync.Mutex           // held by a look
 	begun    *exchangewatch.Watch // by the first look; of looks alone
-	back     int                  // how many of the newest stand below what is shown
+	picked   string               // with whom the exchanges are that are chosen
+	opened   bool                 // and shown each for itself
+	back     int                  // how many of the newest stand below what is shown then
 	filter   string
 	zero     int // how many that had begun before are left out
 }
 
 // passingSeen is what had passed when it was looked last; list is what of it is shown, the oldest first.
 type passingSeen struct {
-	seen   exchangewatch.Seen
-	list   []exchange.Exchange
-	failed string
+	seen    exchangewatch.Seen
+	at      time.Time
+	list    []exchange.Exchange
+	parties []*exchange.Party
+	failed  string
+}
+
+// partyKey tells one party from another.
+func partyKey(p *exchange.Party) string { return fmt.Sprint(p.Kind, " ", p.With, " ", p.Name) }
+
+// chosen is the party that the view's mark stands at; nil while there is none.
+func (s *passingSeen) chosen(v *passingWatch) (at int, p *exchange.Party) {
+	for i, p := range s.parties {
+		if partyKey(p) == v.picked {
+			return i, p
+		}
+	}
+	if len(s.parties) == 0 {
+		return 0, nil
+	}
+	return 0, s.parties[0]
 }
 
 func (m *model) openPassing() {
@@ -107,11 +130,12 @@ func lookAtPassing(m *model) func() any {
 				return passingSeen{failed: failed}
 			}
 		}
-		out := passingSeen{seen: v.begun.See()}
+		out := passingSeen{seen: v.begun.See(), at: time.Now()}
 		all := out.seen.List
 		out.list = slices.DeleteFunc(slices.Clone(all[min(max(zero-out.seen.Left, 0), len(all)):]), func(x exchange.Exchange) bool {
 			return !passes(x, filter)
 		})
+		out.parties = exchange.Parties(out.list)
 		return out
 	}
 }
@@ -142,8 +166,16 @@ func (m *model) pressPassing(k tea.KeyPressMsg) (tea.Cmd, bool) {
 			v.filter, v.back = text, 0
 			return m.look(), nil
 		}), true
+	case "enter":
+		if _, p := s.chosen(v); p != nil && !v.opened {
+			v.picked, v.opened, v.back = partyKey(p), true, 0
+		}
 	case "esc":
-		if v.filter == "" {
+		switch {
+		case v.opened:
+			v.opened = false
+			return nil, true
+		case v.filter == "":
 			return nil, false
 		}
 		v.filter = ""
@@ -158,25 +190,34 @@ func (m *model) pressPassing(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	return nil, true
 }
 
-// choosePassing goes back in time, or on.
+// choosePassing goes through those with whom the exchanges are; where one of them is opened, back in time, or on.
 func (m *model) choosePassing(step int) {
 	v := hold[passingWatch](m)
-	if s, ok := lookedAt[passingSeen](m); ok && v != nil {
-		v.back = min(max(v.back-step, 0), max(len(s.list)-1, 0))
+	s, ok := lookedAt[passingSeen](m)
+	if !ok || v == nil {
+		return
+	}
+	at, p := s.chosen(v)
+	switch {
+	case p == nil:
+	case v.opened:
+		v.back = min(max(v.back-step, 0), max(len(p.List)-1, 0))
+	default:
+		v.picked = partyKey(s.parties[min(max(at+step, 0), len(s.parties)-1)])
 	}
 }
 
 // outcomeLook is how an outcome looks.
-var outcomeLook = map[exchange.Outcome]verdict.State{exchange.Answered: verdict.Holds, exchange.Closed: verdict.Holds,
-	exchange.Free: verdict.Holds, exchange.Taken: verdict.Strained,
+var outcomeLook = map[exchange.Outcome]verdict.State{exchange.Answered: verdict.Holds, exchange.Said: verdict.Holds,
+	exchange.Closed: verdict.Holds, exchange.Free: verdict.Holds, exchange.Taken: verdict.Strained,
 	exchange.NoSuch: verdict.Strained, exchange.Failed: verdict.Strained, exchange.Waiting: verdict.StateUnknown,
 	exchange.Unanswered: verdict.Broken, exchange.Refused: verdict.Broken, exchange.Reset: verdict.Broken, exchange.Told: verdict.Broken}
 
 // kindWords name the kinds in a column.
 var kindWords = map[exchange.Kind]string{exchange.Address: "ARP", exchange.Neighbour: "ND", exchange.LookUp: "DNS", exchange.Opening: "TCP",
-	exchange.Error: "ICMP"}
+	exchange.Error: "ICMP", exchange.Lease: "DHCP", exchange.Group: "mDNS", exchange.Device: "LLDP"}
 
-// passingPage lists the exchanges, the newest at the bottom, as they come.
+// passingPage lists with whom exchanges are, trouble first; or those with one of them, the newest at the bottom.
 func (m *model) passingPage() []string {
 	t := m.theme
 	lines := m.head()
@@ -197,48 +238,141 @@ func (m *model) passingPage() []string {
 		head.put(t.accent, "   only “"+v.filter+"”, esc shows all")
 	}
 	lines = append(lines, head.cut(m.width))
+	below := m.passingBelow(s)
+	at, p := s.chosen(v)
+	switch {
+	case p == nil && v.filter != "":
+		lines = append(lines, "  "+t.faint.Render("Nothing that has passed has all of “"+v.filter+"”. esc shows all."))
+	case p == nil:
+		lines = append(lines, "  "+t.faint.Render("Nothing has passed yet."))
+	case v.opened:
+		lines = m.passingOpened(lines, len(below), v, p)
+	default:
+		lines = m.passingParties(lines, len(below), s, at)
+	}
+	for len(lines) < m.height-2-len(below) {
+		lines = append(lines, "")
+	}
+	return append(lines, below...)
+}
+
+// passingBelow says what was not heard.
+func (m *model) passingBelow(s passingSeen) (below []string) {
+	strained := m.theme.state[verdict.Strained]
+	if s.seen.Dropped > 0 {
+		below = append(below,
+			"  "+strained.Render(fmt.Sprintf("%d frames were dropped by the system, which had no room for them", s.seen.Dropped)))
+	}
+	if s.seen.Why != "" {
+		below = append(below, "  "+strained.Render(fit("Nothing is heard any more: "+s.seen.Why, m.width-4)))
+	}
+	return below
+}
+
+// passingParties are those with whom the exchanges are, each with its last minute.
+func (m *model) passingParties(lines []string, below int, s passingSeen, picked int) []string {
+	t := m.theme
+	strip := min(max(m.width-100, 16), 60)
+	at := [4]int{5, 11, 36, 36 + strip + 2}
+	under := &row{}
+	under.at(at[0]).put(t.faint, "by").at(at[1]).put(t.faint, "with").at(at[2]).put(t.faint, "the last minute").at(at[2]+strip-3).
+		put(t.faint, "now").at(at[3]).put(t.faint, "what came of it")
+	lines = append(lines, under.cut(m.width))
+	room := max(m.height-2-len(lines)-below, 1)
+	first := min(max(picked-room/2, 0), max(len(s.parties)-room, 0))
+	for i, p := range s.parties[first:min(first+room, len(s.parties))] {
+		r, mark := &row{}, "  "
+		if first+i == picked {
+			mark = "▸ "
+		}
+		state := verdict.Holds
+		if p.Failed > 0 {
+			state = verdict.Broken
+		}
+		r.put(t.accent, " "+mark).put(t.state[state], map[bool]string{false: "━", true: "╳"}[p.Failed > 0]).at(at[0]).
+			put(t.text, kindWords[p.Kind]).at(at[1]).put(t.text, fit(m.partyName(p), at[2]-at[1]-1)).at(at[2])
+		for _, c := range p.Columns(s.at, lookBack, strip) {
+			switch c {
+			case exchange.Nothing:
+				r.put(t.faint, "·")
+			case exchange.Passed:
+				r.put(t.accent, "▏")
+			default:
+				r.put(t.state[verdict.Broken], "╳")
+			}
+		}
+		r.at(at[3])
+		lines = append(lines, r.put(t.text, partyWords(p)).cut(m.width))
+	}
+	return lines
+}
+
+// partyWords say how many exchanges there were, how many of them failed, and what the last one came to.
+func partyWords(p *exchange.Party) string {
+	last := &p.List[len(p.List)-1]
+	_, what, outcome := report.PassingWords(*last)
+	switch p.Kind {
+	case exchange.Error:
+		return fmt.Sprintf("%d told, last: %s, about %s", len(p.List), last.Answer, what)
+	case exchange.Device:
+		return last.Answer
+	case exchange.Lease:
+		_, what, _ = strings.Cut(what, ": ")
+	}
+	words := fmt.Sprint(len(p.List))
+	if p.Failed > 0 {
+		words = fmt.Sprintf("%d of %d failed", p.Failed, len(p.List))
+	}
+	return words + ", last: " + what + ": " + outcome
+}
+
+// partyName is who it is: a name where one is known, and the address.
+func (m *model) partyName(p *exchange.Party) string {
+	words := p.Name
+	if p.With.IsValid() {
+		words = p.With.Addr().String()
+		if p.With.Port() > 0 {
+			words = p.With.String()
+		}
+		if name := m.set.NameOf(p.With.Addr()); name != "" {
+			label, _, _ := strings.Cut(name, ".")
+			words += " " + label
+		}
+	}
+	return words
+}
+
+// passingOpened are the exchanges with one party.
+func (m *model) passingOpened(lines []string, below int, v *passingWatch, p *exchange.Party) []string {
+	t := m.theme
+	head := &row{}
+	head.put(t.text, "  "+kindWords[p.Kind]+" "+m.partyName(p)).put(t.faint, "   esc shows the others")
 	at := [4]int{13, 19, 56, max(m.width-45, 86)}
 	if m.width < 110 {
 		at = [4]int{13, 18, 36, m.width - 26}
 	}
 	under := &row{}
 	under.at(2)
-	for i, words := range []string{"began", "what", "who asks whom", "asked", "what came of it"} {
+	for i, words := range []string{"began", "", "who asks whom", "asked", "what came of it"} {
 		if i > 0 {
 			under.at(at[i-1])
 		}
 		under.put(t.faint, words)
 	}
-	lines = append(lines, under.cut(m.width))
-	var below []string
-	if s.seen.Dropped > 0 {
-		below = append(below,
-			"  "+t.state[verdict.Strained].Render(fmt.Sprintf("%d frames were dropped by the system, which had no room for them",
-				s.seen.Dropped)))
-	}
-	if s.seen.Why != "" {
-		below = append(below, "  "+t.state[verdict.Strained].Render(fit("Nothing is heard any more: "+s.seen.Why, m.width-4)))
-	}
-	v.back = min(v.back, max(len(s.list)-1, 0))
+	lines = append(lines, head.cut(m.width), under.cut(m.width))
+	v.back = min(v.back, max(len(p.List)-1, 0))
+	room := max(m.height-2-len(lines)-below, 1)
 	if v.back > 0 {
-		below = append(below, "  "+t.faint.Render(fmt.Sprintf("%d newer below; end shows the newest", v.back)))
+		room = max(room-1, 1)
 	}
-	room := max(m.height-2-len(lines)-len(below), 1)
-	end := len(s.list) - v.back
-	for _, x := range s.list[max(end-room, 0):end] {
+	end := len(p.List) - v.back
+	for _, x := range p.List[max(end-room, 0):end] {
 		lines = append(lines, m.passingRow(x, at))
 	}
-	if len(s.list) == 0 {
-		words := "Nothing has passed yet."
-		if v.filter != "" {
-			words = "Nothing that has passed has all of “" + v.filter + "”. esc shows all."
-		}
-		lines = append(lines, "  "+t.faint.Render(words))
+	if v.back > 0 {
+		lines = append(lines, "  "+t.faint.Render(fmt.Sprintf("%d newer below; end shows the newest", v.back)))
 	}
-	for len(lines) < m.height-2-len(below) {
-		lines = append(lines, "")
-	}
-	return append(lines, below...)
+	return lines
 }
 
 func (m *model) passingRow(x exchange.Exchange, at [4]int) string {

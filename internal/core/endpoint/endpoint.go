@@ -41,6 +41,8 @@ type Interface struct {
 	Hardware  HardwareAddr
 	Driver    string // "" when the system does not tell
 	Master    string // the bridge, bond or team of which it is a member: that one has the addresses; "" if it is none
+	VRF       string `json:",omitempty"` // the domain of routing to which it belongs (VRF): what is not bound to that uses other tables
+	VRFTable  int    `json:",omitempty"`
 	Addresses []Address
 	Counters  Counters
 	Manager   string // who sets it again, such as a client of DHCP; "": nobody, as far as the system tells

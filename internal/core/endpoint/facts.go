@@ -268,6 +268,11 @@ func (e *Endpoint) rank(i Interface) (rank int) {
 	return rank
 }
 
+// RoutedIn reports whether a table has a default route.
+func (e *Endpoint) RoutedIn(table int, v6 bool) bool {
+	return slices.ContainsFunc(e.Routes, func(r Route) bool { return r.Table == table && r.To.Bits() == 0 && r.To.Addr().Is6() == v6 })
+}
+
 // Inside reports whether an interface is a bridge of this machine to which no cable or antenna leads: what stands on it are containers or
 // virtual machines of its own.
 func (e *Endpoint) Inside(i Interface) bool { return i.Kind == Bridge && !e.outward(i) }

@@ -1,6 +1,6 @@
 // Package exchange puts the frames of a segment together to what a technician reads: who asked for a hardware address and who answered,
-// what was looked up, which connections were opened, refused and reset, and what was said to be unreachable. The same tracker serves what
-// is heard and what stands in a capture.
+// what was looked up, which addresses were let, which connections were opened, refused and reset, and what was said to be unreachable. The
+// same tracker serves what is heard and what stands in a capture.
 package exchange
 
 import (
@@ -22,6 +22,9 @@ const (
 	LookUp    Kind = "dns"  // RFC 1035
 	Opening   Kind = "tcp"  // RFC 9293 §3.5
 	Error     Kind = "icmp" // an ICMP error (RFC 792, RFC 4443 §3)
+	Lease     Kind = "dhcp" // RFC 2131
+	Group     Kind = "mdns" // a look-up of which the whole segment is asked (RFC 6762)
+	Device    Kind = "lldp" // what the device at the other end of the cable says of itself (IEEE 802.1AB)
 )
 
 // Outcome is what became of it.
@@ -40,6 +43,7 @@ const (
 	Closed     Outcome = "closed"  // in order, by one end
 	Waiting    Outcome = "waiting" // it is under way
 	Told       Outcome = "told"    // of an error
+	Said       Outcome = "said"    // of what nobody has to answer
 )
 
 // Exchange is one of them.
@@ -123,12 +127,13 @@ type Tracker struct {
 	open    map[key]*followed
 	order   []*followed // by when they began; those that are over are left out lazily
 	now     time.Time
-	Crowded int // exchanges that were given up since too many were open
+	said    map[string]string // by hardware address, what devices said of themselves last
+	Crowded int               // exchanges that were given up since too many were open
 }
 
 // NewTracker gives a tracker that hands out what is over.
 func NewTracker(ended func(Exchange)) *Tracker {
-	return &Tracker{ended: ended, open: map[key]*followed{}}
+	return &Tracker{ended: ended, open: map[key]*followed{}, said: map[string]string{}}
 }
 
 // Resolve takes a frame of address resolution in.
@@ -332,7 +337,7 @@ func (t *Tracker) Pass(at time.Time) {
 
 func (t *Tracker) end(x *followed) {
 	delete(t.open, x.key)
-	if x.Outcome == Unanswered && x.key.name == "probe" && x.Kind != LookUp {
+	if x.Outcome == Unanswered && x.key.name == "probe" && (x.Kind == Address || x.Kind == Neighbour) {
 		x.Outcome = Free
 	}
 	t.ended(x.Exchange)

@@ -208,6 +208,13 @@ together.`,
 		if of.IsValid() {
 			reasons = append(reasons, fmt.Sprintf("route look-up for %v: no route", of))
 		}
+		if domain := p.Iface.VRF; domain != "" && p.Endpoint.RoutedIn(p.Iface.VRFTable, of.Is6()) {
+			return found(Confirmed,
+				fmt.Sprintf("%s belongs to the VRF %s, and programs outside of that have no gateway.", p.Iface.Name, domain),
+				append(reasons, fmt.Sprintf("the default route stands in table %d, which is the VRF's own", p.Iface.VRFTable))...).
+				next(fmt.Sprintf("Start the program in the VRF %s, and run this program there too (ip vrf exec %s).", domain, domain),
+					fmt.Sprintf("If %s is meant for all programs, take it out of the VRF.", p.Iface.Name))
+		}
 		f := found(Confirmed, sentence, reasons...)
 		if offers, _ := p.OffersSeen(); len(offers) > 0 && len(offers[0].Routers) > 0 {
 			o := offers[0]

@@ -19,6 +19,13 @@ var routingCases = []testCase{
 		s.Endpoint.Routes, s.Routes, s.Connects, s.Hops = nil, []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
 	}, zone: zone.Host, fault: "gateway-not-set", confidence: verdict.Certain, next: "Set the gateway to 172.27.40.1",
 		cleared: []string{"mask-too-narrow", "route-blocked"}},
+	{name: "the gateway stands in the table of a VRF", change: func(s *evidence.Set) {
+		for i := range s.Endpoint.Routes {
+			s.Endpoint.Routes[i].Table = 10
+		}
+		s.Routes, s.Connects, s.Hops = []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
+		Interface(s).VRF, Interface(s).VRFTable = "office", 10
+	}, zone: zone.Host, fault: "gateway-not-set", confidence: verdict.Certain, says: "belongs to the VRF office", next: "in the VRF office"},
 	{name: "no gateway, and none needed", change: func(s *evidence.Set) {
 		OnSegment(s)
 		s.Endpoint.Routes = nil

@@ -38,9 +38,12 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 	if err != nil {
 		return nil, translate("reading the interfaces", err)
 	}
-	names := map[int]string{}
+	names, domains := map[int]string{}, map[int]int{}
 	for _, l := range links {
 		names[l.Attrs().Index] = shownName(l.Attrs().Index, l.Attrs().Name)
+		if vrf, is := l.(*netlink.Vrf); is {
+			domains[l.Attrs().Index] = int(vrf.Table)
+		}
 	}
 	// All at once: the kernel tells those of every interface, whichever is asked for.
 	addrs, err := dump(func() ([]netlink.Addr, error) { return netlink.AddrList(nil, netlink.FAMILY_ALL) })
@@ -59,7 +62,12 @@ func (m *live) Read(ctx context.Context) (*endpoint.Endpoint, error) {
 			return nil, err
 		}
 		i := interfaceOf(l, speeds)
-		i.Master = names[l.Attrs().MasterIndex] // no interface has the index 0
+		stands := names[l.Attrs().MasterIndex] // no interface has the index 0
+		if table, is := domains[l.Attrs().MasterIndex]; is {
+			i.VRF, i.VRFTable = stands, table // it keeps its addresses
+		} else {
+			i.Master = stands
+		}
 		i.Addresses = addresses[l.Attrs().Index]
 		e.Interfaces = append(e.Interfaces, i)
 	}

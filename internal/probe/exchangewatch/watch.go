@@ -19,10 +19,10 @@ import (
 // ErrNotHeard is given for a machine whose frames cannot be listened to.
 var ErrNotHeard = errors.New("this machine's frames cannot be listened to")
 
-// heard is what the kernel lets through, and how much of each frame: an answer of DNS stands in that.
+// heard is what the kernel lets through, and how much of each frame: an answer of DNS stands in that, and a message of DHCP.
 const (
-	heard = "arp or icmp or dns or connections"
-	snap  = 1024
+	heard = "arp or icmp or dns or mdns or dhcp or lldp or connections"
+	snap  = 1536
 )
 
 // most exchanges that are over are kept, the newest.

@@ -430,7 +430,6 @@ func TestEveryRepairRepairs(t *testing.T) {
 }
 
 func TestKernelGround(t *testing.T) {
-	t.Parallel()
 	if why := namespaces.Unavailable(); why != "" {
 		if os.Getuid() != 0 && os.Getenv(inUserNamespace) == "" {
 			t.Skip("not root here (TestUserNamespace runs it in a user namespace):", why)
