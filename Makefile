@@ -14,8 +14,9 @@ WAIT = ./internal/tui ./cmd/passepartout ./internal/probe/plan ./internal/dhcpla
 # Before what else the machine has to do, where the system lets us: tests wait for packets and not for their turn.
 FIRST = $(shell test "$$(id -u)" = 0 && echo nice -n -10)
 
-build: ## one static binary
+build: ## one static binary, and its manual pages in man
 	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o passepartout ./cmd/passepartout
+	./passepartout manuals --output man
 
 demo:
 	go run ./cmd/passepartout demo

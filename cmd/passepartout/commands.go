@@ -55,12 +55,11 @@ settings, asks the segment, the gateway, the name servers and the service, and s
 lies: in the host, in the local subnet, or beyond, with the evidence.
 
 Without a command it opens full-screen on this machine.`,
-		Args:          cobra.MaximumNArgs(1),
+		Args:          oneTarget,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE:          func(cmd *cobra.Command, args []string) error { return f.screen(cmd.Context(), args) },
 	}
-	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
 		f.dropPrivileges(cmd)
 		if f.format == "text" && cmd.Parent() != nil && cmd.Parent().Name() != "site" && !locale.UTF8(os.Getenv) { // a sheet is YAML
@@ -77,7 +76,8 @@ Without a command it opens full-screen on this machine.`,
 		f.addCommand("add", "Adds an address, a route or a neighbour entry", change.AddAddress, change.AddRoute, change.AddNeighbour),
 		f.addCommand("remove", "Takes an address, a route or a neighbour entry away", change.RemoveAddress, change.RemoveRoute,
 			change.RemoveNeighbour), f.visitCommand(), f.changesCommand(), f.undoCommand(), f.reportCommand(), f.translateCommand(),
-		f.openCommand(), f.casesCommand(), f.guardCommand(), ownersCommand(), f.demoCommand())
+		f.openCommand(), f.casesCommand(), f.guardCommand(), ownersCommand(), manualsCommand(), f.demoCommand())
+	f.mind(root)
 	return root
 }
 

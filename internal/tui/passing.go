@@ -245,7 +245,7 @@ func (m *model) passingPage() []string {
 		lines = append(lines, "  "+t.faint.Render("Nothing that has passed has all of “"+v.filter+"”. esc shows all."))
 	case p == nil:
 		lines = append(lines, "  "+t.faint.Render("Nothing has passed yet."))
-	case v.opened:
+	case v.opened && partyKey(p) == v.picked: // it may have been left out meanwhile
 		lines = m.passingOpened(lines, len(below), v, p)
 	default:
 		lines = m.passingParties(lines, len(below), s, at)
