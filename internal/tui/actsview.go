@@ -18,7 +18,7 @@ import (
 
 // actsView changes this machine: looked at first, done, proven, kept or taken back.
 var actsView = &view{
-	key: "0", name: "change", does: "changes of this machine: looked at, done, proven, kept or taken back",
+	key: "0", name: "change", short: "set", does: "changes of this machine: looked at, done, proven, kept or taken back",
 	help: [][2]string{
 		{"enter", "look at what is offered, or set what is picked; once more: do it. Nothing is done before"},
 		{"x", "take away what is picked: an address, a route, a rule, a name, an entry"},

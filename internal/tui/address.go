@@ -16,7 +16,7 @@ import (
 
 // addressView draws the addresses in their prefix, and the routes.
 var addressView = &view{
-	key: "2", name: "address", sets: "address",
+	key: "2", name: "address", short: "addr", sets: "address",
 	does: "addresses in their prefix, and the routes", at: string(topology.Address), kept: true,
 	help: [][2]string{
 		{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},

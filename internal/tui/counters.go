@@ -37,7 +37,7 @@ type reading struct {
 
 // countersView shows what goes through the interface, and what it loses.
 var countersView = &view{
-	key: "8", name: "counters", sets: "MTU",
+	key: "8", name: "counters", short: "port", sets: "MTU",
 	does: "what goes through the interface, and what it loses", at: string(topology.Interface), live: true,
 	help: [][2]string{
 		{"▁▄█", "octets a second, received and sent, on one scale"},

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"slices"
 
 	"charm.land/bubbles/v2/key"
@@ -71,7 +72,7 @@ func (m *model) click(at tea.Mouse) tea.Cmd {
 	if len(m.over) > 0 || m.width < leastWidth || m.height < leastHeight {
 		return nil
 	}
-	if v := m.stationAt(at); v != nil {
+	if v := cmp.Or(m.viewAt(at), m.stationAt(at)); v != nil {
 		m.show(v)
 		return tea.Batch(m.tick(), m.open())
 	}

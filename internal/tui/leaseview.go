@@ -22,7 +22,7 @@ import (
 
 // leaseView shows the lease in its time, what is offered beside it, and the DHCP exchanges.
 var leaseView = &view{
-	key: "3", name: "lease", sets: "lease",
+	key: "3", name: "lease", short: "dhcp", sets: "lease",
 	does: "the lease in its time, offers beside it, and the DHCP exchanges", at: string(topology.DHCP), live: true, kept: true,
 	help: [][2]string{
 		{"━ ● ┈", "the lease's life: past, now, to come; ┊ T1 and T2, when the client renews; ╳ past its end"},

@@ -26,7 +26,7 @@ var kindsOfRecord = [][]string{{"A", "AAAA"}, {"MX"}, {"TXT"}, {"SRV"}, {"NS", "
 
 // namesView shows one name as every server has it, and the servers compared.
 var namesView = &view{
-	key: "5", name: "names", sets: "name servers",
+	key: "5", name: "names", short: "name", sets: "name servers",
 	does: "one name as every server has it, and the servers compared", at: string(topology.Names), live: true,
 	help: [][2]string{
 		{"1 2 ·", "the servers in the order in which they are asked; · not set here, and named by somebody"},

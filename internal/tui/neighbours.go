@@ -20,7 +20,7 @@ import (
 
 // neighboursView shows who is on the segment, and how sure that is.
 var neighboursView = &view{
-	key: "4", name: "neighbours", sets: "fixed entries",
+	key: "4", name: "neighbours", short: "near", sets: "fixed entries",
 	does: "who is on the segment, and how sure that is", at: string(topology.Neighbours), live: true,
 	help: [][2]string{
 		{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},

@@ -19,7 +19,7 @@ import (
 
 // overviewView shows the checks by zone, and what each one rests on.
 var overviewView = &view{
-	key: "1", name: "overview", does: "checks by zone, and what each one rests on", full: true, kept: true,
+	key: "1", name: "overview", short: "all", does: "checks by zone, and what each one rests on", full: true, kept: true,
 	help: [][2]string{
 		{"↑ ↓", "choose a check; at the right stands what it rests on and clears"},
 		{"r", "everything is asked again, now; by themselves the tests are run again when anything changes"},

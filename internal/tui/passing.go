@@ -24,7 +24,7 @@ import (
 
 // passingView shows the exchanges that pass the interface, as they pass.
 var passingView = &view{
-	key: "X", name: "exchanges", lacks: "This is a recording: what passed the interface was not kept.",
+	key: "X", name: "exchanges", short: "pass", lacks: "This is a recording: what passed the interface was not kept.",
 	does: "what passes the interface: addresses asked for, look-ups, connections opened and ended, errors told", live: true,
 	help: [][2]string{
 		{"enter", "the exchanges with the one that is chosen, each for itself; esc goes back"},

@@ -19,7 +19,7 @@ import (
 
 // pathView shows the way to the target, stretch by stretch.
 var pathView = &view{
-	key: "7", name: "path", sets: "other routes",
+	key: "7", name: "path", short: "path", sets: "other routes",
 	does: "the way to the target, stretch by stretch", at: string(topology.Path), live: true,
 	help: [][2]string{
 		{"┃", "a station, at its usual round trip on the ruler; ├─●─┤ from its quickest to its slowest answer"},

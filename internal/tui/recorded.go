@@ -133,18 +133,10 @@ func (m *model) unrecorded() []string {
 func (m *model) recordedFoot() string {
 	t, r, rec := m.theme, &row{}, m.recorded
 	r.put(t.text, " ")
-	for _, v := range views {
-		style := t.faint
-		words := ""
-		if v == m.view {
-			style, words = t.text, " "+v.name
-		}
-		r.put(t.key, v.key).put(style, words+" ")
-	}
 	if m.beside != nil {
-		r.put(t.key, " =").put(t.faint, " beside ")
+		r.put(t.key, "=").put(t.faint, " beside  ")
 	}
-	r.put(t.text, " ").put(t.key, ", .").put(t.faint, " in time  ").put(t.key, "v").put(t.faint, " values  ").
+	r.put(t.key, ", .").put(t.faint, " in time  ").put(t.key, "v").put(t.faint, " values  ").
 		put(t.key, "?").put(t.faint, " help  ")
 	where := "nothing is in it"
 	if n := len(rec.moments); n > 0 {

@@ -20,7 +20,7 @@ import (
 
 // socketsView shows what this machine's programs do on the network.
 var socketsView = &view{
-	key: "S", name: "sockets", lacks: "This is a recording: what that machine's programs had open was not kept.",
+	key: "S", name: "sockets", short: "sock", lacks: "This is a recording: what that machine's programs had open was not kept.",
 	does: "this machine's programs: whom they try, what is stuck and at whose end, who listens", at: string(topology.Service), live: true,
 	help: [][2]string{
 		{"━╳ ╍╍", "stuck: nobody answers, or nothing is acknowledged; a program is late, or much is sent again"},

@@ -14,7 +14,7 @@ import (
 
 // suspectsView shows every fault of the catalogue and how it stands.
 var suspectsView = &view{
-	key: "9", name: "suspects", kept: true, does: "every fault and how it stands: what is found, open and ruled out, and why",
+	key: "9", name: "suspects", short: "why", kept: true, does: "every fault and how it stands: what is found, open and ruled out, and why",
 	help: [][2]string{
 		{"╳ ╍ ┈ ━", "found, likely, open, ruled out: each fault of the catalogue is one mark, in its zone, from the host outwards"},
 		{"↑ ↓", "choose one: at the right stands what speaks for it and against it, and what it rests on"},

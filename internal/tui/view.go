@@ -59,7 +59,8 @@ func (m *model) frame() tea.View {
 	if top != nil && top.line != nil {
 		foot = top.line(m)
 	}
-	v.SetContent(m.screen(append(lines, m.rule(), foot)))
+	names, _ := m.viewsRow()
+	v.SetContent(m.screen(append(lines, names, foot)))
 	return v
 }
 
@@ -171,7 +172,7 @@ func (m *model) head() []string {
 	return append(lines, m.rule())
 }
 
-// foot is the bottom line: the views, the keys that work here, and how the verdict stands.
+// foot is the bottom line: the keys that work here, in words, and how the verdict stands.
 func (m *model) foot() string {
 	if m.recorded != nil {
 		return m.recordedFoot()
@@ -180,19 +181,6 @@ func (m *model) foot() string {
 	r.put(t.text, " ")
 	standing, style := m.standing()
 	room := m.width - ansi.StringWidth(standing) - 2
-	wide := m.width >= 150
-	for _, v := range views {
-		if v == m.view {
-			r.put(t.key, v.key).put(t.text, " "+v.name+" ")
-			continue
-		}
-		words := ""
-		if wide {
-			words = " " + v.name
-		}
-		r.put(t.key, v.key).put(t.faint, words+" ")
-	}
-	r.put(t.text, " ")
 	for _, pair := range m.view.foot {
 		if r.width+len(pair[0])+len(pair[1])+3 < room-24 {
 			r.put(t.key, pair[0]).put(t.faint, " "+pair[1]+"  ")

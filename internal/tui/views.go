@@ -14,6 +14,7 @@ import (
 type view struct {
 	key   string // that shows it
 	name  string
+	short string // in a narrow window
 	does  string // in the help's list of keys
 	at    string // the station of the line that stands for its matter; "" for none
 	live  bool   // it moves by itself

@@ -136,7 +136,8 @@ func TestExchangesAsTheyPass(t *testing.T) {
 	t.Parallel()
 	l, m := lab(t, "healthy")
 	path := filepath.Join(t.TempDir(), "pier.pcapng")
-	stop := recording(t, l, m, "arp or icmp or dns or connections", capture.Recording{Path: path, Snap: 1024, Most: 10e6, Files: 1})
+	stop := recording(t, l, m, "arp or icmp or dns or mdns or dhcp or lldp or connections",
+		capture.Recording{Path: path, Snap: 1536, Most: 10e6, Files: 1})
 	ctx, cancel := context.WithCancel(t.Context())
 	live, err := exchangewatch.Start(ctx, l.Inside(m), "eth0", endpoint.HardwareAddr{})
 	require.NoError(t, err)
