@@ -46,7 +46,7 @@ bench-neighbours: ## the figures of neighbours and names: how fast a segment is 
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestAskingASegment|TestPoliteToASegment|TestComparisonAgainstKnownDelays' ./internal/scenario/namespaces | grep -E '^(a /|requests within|name server|advice)|^(ok|FAIL)'
 
-bench-lookups: ## look-ups beside those of the system's library: 61 settings at servers of 23 manners, outcome and order of questions (a minute)
+bench-lookups: ## look-ups beside those of the system's library: 67 settings at servers of 23 manners, outcome and order of questions (a minute)
 	sh scripts/test-tools.sh
 	go test -count=1 -v -run 'TestNamesAreLookedUp' ./internal/machine/linux -every-lookup | grep -E '^look-ups|^(ok|FAIL)|the library|^ *we '
 
