@@ -17,8 +17,7 @@ func TestSaying(t *testing.T) {
 	shows(t, m, "What have you found out?", "no, it is another place's", "rules out", "wrong-network")
 	press(m, "esc")
 	shows(t, m, "not determined")
-	press(m, "w", "down")
-	press(m, "enter")
+	answer(t, m)
 	shows(t, m, "The fault lies in this HOST", "likely")
 	// of these tests, or of those before them: they run again where this machine stood still
 	until(t, m, "what it was before", func() bool {
@@ -29,7 +28,7 @@ func TestSaying(t *testing.T) {
 	shows(t, m, "You have said: Is this machine's address one of this place's network?")
 	press(m, "pgdown", "enter")
 	until(t, m, "an answer is taken back", func() bool { return m.result.Fault != "wrong-network" && len(m.given()) == 0 })
-	press(m, "w", "down", "enter")
+	answer(t, m)
 	until(t, m, "an answer", func() bool { return len(m.given()) > 0 })
 	runs := m.state.Round.Number
 	press(m, "r")
@@ -37,6 +36,14 @@ func TestSaying(t *testing.T) {
 	assert.Empty(t, m.given(), "what was found before may have been mended since")
 	press(m, "w")
 	shows(t, m, "The tests are still running")
+}
+
+// answer says the second of the things that may be said first, once they are there: not while the tests run again.
+func answer(t *testing.T, m *model) {
+	t.Helper()
+	press(m, "w")
+	shows(t, m, "no, it is another place's")
+	press(m, "down", "enter")
 }
 
 func TestNothingToSay(t *testing.T) {
