@@ -67,7 +67,8 @@ func (x *terminal) see(wants ...string) string {
 			return text
 		}
 		if time.Now().After(deadline) {
-			require.Fail(x.t, "not on the screen", "%q, alternate screen %s%s", missing, x.tmux("list-panes", "-F", "#{alternate_on}"), text)
+			require.Fail(x.t, "not on the screen", "%q, alternate screen %s%s", missing, x.tmux("list-panes", "-F", "#{alternate_on}"),
+				text)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}

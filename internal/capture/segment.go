@@ -2,7 +2,6 @@ package capture
 
 import (
 	"fmt"
-	"net/netip"
 	"strings"
 	"time"
 
@@ -22,7 +21,8 @@ const groupPort = 5353
 func letting(m *dhcp.Message) exchange.Letting {
 	l := exchange.Letting{XID: m.XID, Client: m.Client.String(), Answers: m.Reply, What: m.Type.String()}
 	if m.Reply {
-		l.Outcome = map[dhcp.Type]exchange.Outcome{dhcp.Offer: exchange.Waiting, dhcp.Ack: exchange.Answered, dhcp.Nak: exchange.Refused}[m.Type]
+		l.Outcome = map[dhcp.Type]exchange.Outcome{dhcp.Offer: exchange.Waiting, dhcp.Ack: exchange.Answered,
+			dhcp.Nak: exchange.Refused}[m.Type]
 		if m.Your.IsValid() {
 			l.What += " " + m.Your.String()
 		}
@@ -89,9 +89,5 @@ func announcement(s *evidence.Switch) exchange.Announcement {
 	if s.VLAN > 0 {
 		words += fmt.Sprintf(", VLAN %d", s.VLAN)
 	}
-	a := exchange.Announcement{Who: s.Hardware.String(), What: words, Leaving: s.Life == 0}
-	if s.Address != (netip.Addr{}) {
-		a.From = s.Address
-	}
-	return a
+	return exchange.Announcement{From: s.Address, Who: s.Hardware.String(), What: words, Leaving: s.Life == 0}
 }

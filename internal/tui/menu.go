@@ -137,6 +137,11 @@ func (m *model) stationAt(at tea.Mouse) *view {
 	} else {
 		_, spots = m.lineRow()
 	}
+	return pointedAt(spots, at)
+}
+
+// pointedAt is the view of the spot that was pointed at; nil if there is none.
+func pointedAt(spots []spot, at tea.Mouse) *view {
 	for _, s := range spots {
 		if at.Y == s.y && at.X >= s.x0 && at.X < s.x1 {
 			return s.view

@@ -31,7 +31,8 @@ func followSuspension(p *tea.Program) (stop func()) {
 					pause = func() { sleepOn(signals) }
 				}
 				back := make(chan error, 1)
-				p.Send(tea.Exec(pause, func(err error) tea.Msg { back <- err; return nil })()) // in the program's own turn: nobody draws meanwhile
+				// in the program's own turn: nobody draws meanwhile
+				p.Send(tea.Exec(pause, func(err error) tea.Msg { back <- err; return nil })())
 				takeBack(p, back, done)
 				p.Send(tea.ClearScreen()) // what stands there is another program's
 			}

@@ -63,10 +63,5 @@ func (m *model) viewsRow() (string, []spot) {
 // viewAt is the view whose name was pointed at; nil if there is none.
 func (m *model) viewAt(at tea.Mouse) *view {
 	_, spots := m.viewsRow()
-	for _, s := range spots {
-		if at.Y == s.y && at.X >= s.x0 && at.X < s.x1 {
-			return s.view
-		}
-	}
-	return nil
+	return pointedAt(spots, at)
 }

@@ -1,7 +1,6 @@
 package endpoint
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"net/netip"
@@ -72,7 +71,11 @@ func (r Rule) String() string {
 		parts = append(parts, fmt.Sprintf("to %v", r.To))
 	}
 	if r.Mark {
-		parts = append(parts, cmp.Or(strings.TrimSuffix("with the mark "+r.Marked, "with the mark "), "with a mark"))
+		mark := "with a mark"
+		if r.Marked != "" {
+			mark = "with the mark " + r.Marked
+		}
+		parts = append(parts, mark)
 	}
 	what := "for all packets"
 	if len(parts) > 0 {

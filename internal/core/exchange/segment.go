@@ -21,11 +21,10 @@ type Letting struct {
 	Client   string // who it is about: hardware address, and name if it gives one
 	Answers  bool   // from a server
 	What     string // the message and what it holds
-	Outcome  Outcome
+	// Outcome is Unanswered for a message that wants an answer, Answered and Refused for one that ends the exchange, Waiting for an
+	// offer, after which the client has to ask, and Said for one that nobody answers.
+	Outcome Outcome
 }
-
-// The outcomes that a message of DHCP has: Unanswered for one that wants an answer, Answered and Refused for one that ends the exchange,
-// Waiting for an offer, after which the client has to ask, and Said for one that nobody answers.
 
 // Lease takes a message of DHCP in. Messages with one transaction number about one client are one exchange.
 func (t *Tracker) Lease(at time.Time, frame int, l Letting) {
@@ -34,8 +33,8 @@ func (t *Tracker) Lease(at time.Time, frame int, l Letting) {
 	x := t.open[k]
 	switch {
 	case !l.Answers && l.Outcome == Said:
-		t.ended(Exchange{Kind: Lease, From: l.From, To: l.To, Asked: l.Client + ": " + l.What, Outcome: Said, Began: at, Asks: 1, First: frame,
-			Last: frame})
+		t.ended(Exchange{Kind: Lease, From: l.From, To: l.To, Asked: l.Client + ": " + l.What, Outcome: Said, Began: at, Asks: 1,
+			First: frame, Last: frame})
 	case !l.Answers && x != nil: // the next step of the same, or once more the one before
 		if strings.HasSuffix(x.Asked, l.What) {
 			x.Asks++
@@ -102,7 +101,8 @@ func (t *Tracker) Announce(at time.Time, frame int, a Announcement) {
 		clear(t.said)
 	}
 	t.said[a.Who] = a.What
-	e := Exchange{Kind: Device, Asked: a.Who + " says of itself", Answer: a.What, Outcome: Said, Began: at, Asks: 1, First: frame, Last: frame}
+	e := Exchange{Kind: Device, Asked: a.Who + " says of itself", Answer: a.What, Outcome: Said, Began: at, Asks: 1, First: frame,
+		Last: frame}
 	if a.From.IsValid() {
 		e.From = netip.AddrPortFrom(a.From, 0)
 	}

@@ -150,10 +150,10 @@ func (f *Facts) DelayUntold() time.Duration {
 	}
 	late := max(gw.Late, far.Late)
 	gw.Late, far.Late = 0, 0
-	if farKnown && f.slow(gw, far) || gw.Received >= path.StepProbes && gw.Median > path.StepBlamed {
-		return late
+	if f.delayed(gw, far, farKnown) == zone.Unknown {
+		return 0
 	}
-	return 0
+	return late
 }
 
 // nearest is the burst to the gateway, or to another neighbour where that one does not answer.
@@ -178,9 +178,16 @@ func (f *Facts) DelayZone() zone.Zone { return f.delayZone.of(f.reckonDelayZone)
 
 func (f *Facts) reckonDelayZone() zone.Zone {
 	gw, known := f.nearest()
+	if !known {
+		return zone.Unknown
+	}
 	far, farKnown := f.Far()
+	return f.delayed(gw, far, farKnown)
+}
+
+// delayed is where the time is spent, by the bursts to whoever is nearest and to what is far away, if anything is.
+func (f *Facts) delayed(gw, far evidence.Burst, farKnown bool) zone.Zone {
 	switch {
-	case !known:
 	case gw.Received >= path.StepProbes && gw.Median > path.StepBlamed+ownDelay(gw, gw):
 		return zone.LocalSubnet
 	case farKnown && f.slow(gw, far):

@@ -175,7 +175,8 @@ is always full. A station that is slow to answer for itself, while later ones ar
 		case p.IsOpen(evidence.LossProbes):
 			return possible("times are still being measured")
 		case p.DelayUntold() > 0:
-			return possible("this machine itself kept its probes waiting while it timed the way, usually %s and more than once each", wording.Millis(p.DelayUntold()))
+			return possible("this machine itself kept its probes waiting while it timed the way, usually %s and more than once each",
+				wording.Millis(p.DelayUntold()))
 		case !known:
 			return possible("nobody beyond the gateway answered probes that could be timed")
 		}

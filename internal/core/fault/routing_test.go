@@ -25,7 +25,8 @@ var routingCases = []testCase{
 		}
 		s.Routes, s.Connects, s.Hops = []endpoint.RouteAnswer{{To: Bookings, Verdict: endpoint.NoRoute}}, nil, nil
 		Interface(s).VRF, Interface(s).VRFTable = "office", 10
-	}, zone: zone.Host, fault: "gateway-not-set", confidence: verdict.Certain, says: "belongs to the VRF office", next: "in the VRF office"},
+	}, zone: zone.Host, fault: "gateway-not-set", confidence: verdict.Certain, says: "belongs to the VRF office",
+		next: "in the VRF office"},
 	{name: "no gateway, and none needed", change: func(s *evidence.Set) {
 		OnSegment(s)
 		s.Endpoint.Routes = nil

@@ -128,7 +128,8 @@ func described(spec *scenario.Node, s change.Settings) *scenario.Node {
 		}
 	}
 	out.Switching = change.WithSources(spec.Switching, s.Sources)
-	out.Rules = slices.DeleteFunc(slices.Clone(spec.Rules), func(r scenario.Lookup) bool { return r.Mark == 0 }) // settings leave them alone
+	// settings leave those by mark alone
+	out.Rules = slices.DeleteFunc(slices.Clone(spec.Rules), func(r scenario.Lookup) bool { return r.Mark == 0 })
 	for _, r := range s.Rules {
 		out.Rules = append(out.Rules, scenario.Lookup{From: r.From, To: r.To, Table: r.Table, Priority: r.Priority})
 	}
