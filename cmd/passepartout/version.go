@@ -1,6 +1,9 @@
 package main
 
-import "runtime/debug"
+import (
+	"runtime/debug"
+	"strings"
+)
 
 // release is what this source becomes. What it was built from is added where the compiler wrote that down.
 const release = "0.2"
@@ -11,8 +14,8 @@ func version() string {
 	if !ok {
 		return release
 	}
-	if v := info.Main.Version; v != "" && v != "(devel)" {
-		return v
+	if v := info.Main.Version; v != "" && v != "(devel)" && !strings.HasPrefix(v, "v0.0.0-") { // that is made up of a commit, see below
+		return strings.TrimPrefix(v, "v")
 	}
 	revision, changed := "", ""
 	for _, s := range info.Settings {
