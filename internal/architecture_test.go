@@ -40,7 +40,7 @@ var allowed = []struct {
 	{"internal/leasefile", []string{"internal/core", "internal/machine/wire"}},
 	{"internal/capture", []string{"internal/core", "internal/machine"}},
 	{"internal/acting", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
-	{"internal/probe/plan", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
+	{"internal/probe/plan", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/watch", []string{"internal/guard", "internal/nap", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/neighbourwatch", []string{"internal/guard", "internal/core", "internal/machine", "internal/probe"}},
 	{"internal/probe/exchangewatch", []string{"internal/guard", "internal/core", "internal/machine", "internal/capture"}},

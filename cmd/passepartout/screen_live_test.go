@@ -35,14 +35,17 @@ func TestScreenReach(t *testing.T) {
 			x.press("Enter")
 			x.see(`"fast" is not known here`)
 			x.press("Escape") // and p only when it is done: together they would be one key
-			x.see("? help")
+			x.see("? all keys")
 			x.press("p")
 			x.see("paused")
 			x.press("x")
 			x.see("is no longer watched")
 			x.press("?")
+			x.see("What can be done here")
+			x.tmux("send-keys", "-l", "without")
 			x.see("a run of probes without answer")
-			x.press("q") // any key leads back
+			x.press("Escape")
+			x.see("? all keys")
 			x.press("q")
 			x.ended()
 		})
@@ -81,7 +84,7 @@ func TestScreenPathAndExport(t *testing.T) {
 	x.press("Enter")
 	x.see("was not written")
 	x.press("Escape")
-	x.see("? help")
+	x.see("? all keys")
 	x.press("q")
 	x.ended()
 }

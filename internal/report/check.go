@@ -185,7 +185,7 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 		fmt.Fprintf(&b, "Seen: %s\n", m.Sentence)
 	}
 	if len(r.Candidates) > 0 {
-		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(fault.Texts(r.Candidates), ", "))
+		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(fault.Titles(r.Candidates), "; "))
 	}
 	z := zone.Unknown
 	for _, c := range r.Checks {
@@ -235,15 +235,20 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 func Follows(a verdict.Choice) string {
 	var parts []string
 	if len(a.Clears) > 0 {
-		parts = append(parts, "rules out "+strings.Join(fault.Texts(a.Clears), ", "))
+		parts = append(parts, "rules out "+quoted(a.Clears))
 	}
 	if len(a.Points) > 0 {
-		parts = append(parts, "points to "+strings.Join(fault.Texts(a.Points), ", "))
+		parts = append(parts, "points to "+quoted(a.Points))
 	}
 	if len(parts) == 0 {
 		return "changes nothing"
 	}
 	return strings.Join(parts, "; ")
+}
+
+// quoted are the titles of faults, as they stand.
+func quoted(ids []fault.ID) string {
+	return "“" + strings.Join(fault.Titles(ids), "”, “") + "”"
 }
 
 func orWord(s, other string) string {

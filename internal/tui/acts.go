@@ -251,7 +251,7 @@ func (m *model) renewHere() tea.Cmd {
 // why is what a change is written down for.
 func (d *draft) why(m *model) string {
 	if m.result.Fault != "" && m.result.Zone != zone.None {
-		return d.proposal.Title + ", for " + string(m.result.Fault)
+		return d.proposal.Title + ", for: " + fault.TitleOf(m.result.Fault)
 	}
 	return d.proposal.Title
 }

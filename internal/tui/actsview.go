@@ -11,6 +11,7 @@ import (
 
 	"passepartout/internal/acting"
 	"passepartout/internal/core/change"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
 	"passepartout/internal/core/zone"
@@ -19,18 +20,18 @@ import (
 // actsView changes this machine: looked at first, done, proven, kept or taken back.
 var actsView = &view{
 	key: "0", name: "change", short: "set", does: "changes of this machine: looked at, done, proven, kept or taken back",
-	help: [][2]string{
-		{"enter", "look at what is offered, or set what is picked; once more: do it. Nothing is done before"},
-		{"x", "take away what is picked: an address, a route, a rule, a name, an entry"},
-		{"a", "other settings: address with length, gateway, name servers; what is not given is carried along"},
-		{"l", "of what is looked at: lasts now, for good (its manager keeps it), or for ten minutes"},
-		{"k b", "keep what is on trial, or take it back; by itself it is taken back, even when this program is killed"},
-		{"u", "take the last change back that was kept"},
+	deeds: []deed{
+		{"enter", "look, do", "look at what is offered, or set what is picked; once more: do it. Nothing is done before", false},
+		{"x", "take away", "take away what is picked: an address, a route, a rule, a name, an entry", false},
+		{"a", "other settings", "address with length, gateway, name servers; what is not given is carried along", false},
+		{"l", "how long", "of what is looked at: now, for good (its manager keeps it), or for ten minutes", true},
+		{"k", "keep", "keep what is on trial", true},
+		{"b", "take back", "take back what is on trial; by itself it is taken back, even when this program is killed", true},
+		{"u", "undo", "take the last change back that was kept", false},
 	},
-	foot: [][2]string{{"enter", "look, do"}, {"x", "take away"}, {"u", "undo"}},
 	live: true, from: (*model).pickFor,
 	draw: (*model).actsPage, press: (*model).pressActs,
-	wheel: func(m *model, step int) { m.pickChange(step) },
+	wheel: func(m *model, _ tea.Mouse, step int) { m.pickChange(step) },
 	say:   func(m *model, words string) { m.acts.says = words },
 }
 
@@ -232,7 +233,7 @@ func (m *model) draftRows() []string {
 	r := &row{}
 	r.put(t.loud, "  "+d.proposal.Title)
 	if m.result.Fault != "" && m.result.Zone != zone.None {
-		r.put(t.faint, "   "+string(m.result.Fault))
+		r.put(t.faint, "   "+fault.TitleOf(m.result.Fault))
 	}
 	lines := []string{r.cut(m.width)}
 	k := &row{}

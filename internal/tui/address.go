@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"passepartout/internal/core/endpoint"
-	"passepartout/internal/core/subnet"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
@@ -18,8 +17,8 @@ import (
 var addressView = &view{
 	key: "2", name: "address", short: "addr", sets: "address",
 	does: "addresses in their prefix, and the routes", at: string(topology.Address), kept: true,
-	help: [][2]string{
-		{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ resolver: inside the span, where the mask has them"},
+	marks: [][2]string{
+		{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ name server: inside the span, where the mask has them"},
 		{"╳", "outside the span: an octet that differs is named"},
 	},
 	draw:   (*model).addressPage,
@@ -49,14 +48,11 @@ func (m *model) addressPage() []string {
 				t.text.Render(" The gateway and the resolvers below cannot be used without one."), "")
 	}
 	for _, a := range i.Addresses {
-		if subnet.KindOf(a.Prefix.Addr()) == subnet.LinkLocal && m.height < 36 {
-			continue
-		}
 		lines = append(lines, m.span(a, marks)...)
 		lines = append(lines, "")
 	}
 	lines = append(append(lines, m.offered(m.width, 9, true)...), "")
-	lines = append(lines, m.routeTable(m.height-len(lines)-3)...)
+	lines = append(lines, m.routeTable()...)
 	return lines
 }
 
@@ -120,7 +116,7 @@ func listOrNone(addrs []netip.Addr) string {
 }
 
 // routeTable lists the routes of both families and the system's own answer for the target.
-func (m *model) routeTable(room int) []string {
+func (m *model) routeTable() []string {
 	t := m.theme
 	lines := []string{"  " + t.loud.Render("How this machine would reach")}
 	answers := slices.Clone(m.set.Routes)
@@ -152,11 +148,7 @@ func (m *model) routeTable(room int) []string {
 	if len(routes) == 0 {
 		lines = append(lines, "    "+t.faint.Render("none: an interface that is off, or without an address, has no routes"))
 	}
-	for i, x := range routes {
-		if len(lines) >= room-1 && i < len(routes)-1 {
-			lines = append(lines, "    "+t.faint.Render(fmt.Sprintf("… %d more; a taller window shows them", len(routes)-i)))
-			break
-		}
+	for _, x := range routes {
 		r := &row{}
 		to := x.To.String()
 		if x.IsDefault() {

@@ -14,7 +14,7 @@ func TestSaying(t *testing.T) {
 	m := standing(t, "wrong-network", simulated.Options{Privilege: simulated.EchoOnly}, nil)
 	shows(t, m, "not determined", "You   Is this machine's address one of this place's network?", "w tells what you found")
 	press(m, "w")
-	shows(t, m, "What have you found out?", "no, it is another place's", "rules out", "wrong-network")
+	shows(t, m, "What have you found out?", "no, it is another place's", "rules out", "“the address belongs to another network”")
 	press(m, "esc")
 	shows(t, m, "not determined")
 	answer(t, m)

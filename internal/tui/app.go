@@ -167,6 +167,9 @@ type model struct {
 	card       *handed // what is read out from; nil: it was not opened
 	busy       string  // what is being done in the background, that nothing else can be done beside
 
+	deeds    deedList
+	scrolled map[*view]*pane // how far each view has been scrolled
+
 	held    map[reflect.Type]any // what the views hold of their own
 	seen    map[reflect.Type]any // what they looked at last
 	looking *view                // the view that is being looked at now
@@ -176,7 +179,7 @@ type model struct {
 
 func newModel(ctx context.Context, c Config) *model {
 	m := &model{Config: c, ctx: ctx, theme: newTheme(true), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), now: time.Now(),
-		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, view: views[0]}
+		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0]}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
 	m.input.SetVirtualCursor(false)
@@ -227,6 +230,7 @@ func (m *model) end() {
 		}
 	}
 	m.held, m.seen, m.looking, m.again = map[reflect.Type]any{}, map[reflect.Type]any{}, nil, false
+	m.scrolled = map[*view]*pane{}
 	if m.case_ != nil {
 		m.case_.Close()
 		m.case_ = nil
@@ -446,9 +450,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if msg.Button == tea.MouseWheelUp {
 			step = -1
 		}
-		if len(m.over) == 0 && m.view.wheel != nil {
-			m.view.wheel(m, step)
-		}
+		m.wheel(msg.Mouse(), step)
 	case tea.MouseClickMsg:
 		return m, m.click(msg.Mouse())
 	}

@@ -61,7 +61,7 @@ func (m *model) pressBeside(k tea.KeyPressMsg) tea.Cmd {
 		m.close(besideLayer)
 		return m.open()
 	case "?":
-		m.lay(helpLayer)
+		m.openDeeds()
 	case "q":
 		return tea.Quit
 	}

@@ -39,17 +39,24 @@ type reading struct {
 var countersView = &view{
 	key: "8", name: "counters", short: "port", sets: "MTU",
 	does: "what goes through the interface, and what it loses", at: string(topology.Interface), live: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"▁▄█", "octets a second, received and sent, on one scale"},
-		{"z", "count from zero: only what grows matters, totals since the start of the machine say nothing"},
 	},
-	foot: [][2]string{{"z", "from zero"}},
+	deeds: []deed{
+		{"z", "from zero", "count from zero: only what grows matters, totals since the start of the machine say nothing", false},
+	},
 	kept: true, replay: lookAtRecordedCounters,
 	open: (*model).openCounters, look: lookAtCounters, draw: (*model).countersPage, press: (*model).pressCounters,
 	say: func(m *model, words string) {
 		if v := hold[counters](m); v != nil {
 			v.note = words
 		}
+	},
+	note: func(m *model) string {
+		if v := hold[counters](m); v != nil {
+			return v.note
+		}
+		return ""
 	},
 	export: func(m *model) (report.Export, bool) {
 		seen, _, ok := m.counted(m.set.Interface)
@@ -232,20 +239,10 @@ func (m *model) countersPage() []string {
 	if others == 0 {
 		lines = append(lines, "    "+t.faint.Render("none"))
 	}
-	for len(lines) < m.height-4 {
-		lines = append(lines, "")
+	if m.recorded != nil {
+		lines = append(lines, "", "  "+t.faint.Render("read by the tests that began at "+wording.Clock(seen.At)))
 	}
-	keys := &row{}
-	if m.recorded == nil {
-		keys.at(2).put(t.key, "z").put(t.faint, " count from zero   ").put(t.key, "i").put(t.faint, " another interface")
-	} else {
-		keys.at(2).put(t.faint, "read by the tests that began at "+wording.Clock(seen.At))
-	}
-	if v := hold[counters](m); v.note != "" {
-		keys = &row{}
-		keys.at(2).put(t.accent, fit(v.note, m.width-3))
-	}
-	return append(lines[:min(len(lines), m.height-4)], m.rule(), keys.cut(m.width))
+	return lines
 }
 
 func (m *model) portHead(p report.InterfaceSeen) []string {

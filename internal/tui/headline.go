@@ -8,6 +8,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/state"
 	"passepartout/internal/core/verdict"
 	"passepartout/internal/core/wording"
@@ -262,8 +263,11 @@ func (m *model) waitingFor() string {
 	}
 	if n := len(s.Chosen); n > 0 {
 		last := s.Chosen[n-1]
-		return fmt.Sprintf("%s It would part %s.", verdict.TestOf(last).Text,
-			strings.Join(last.Between[:min(len(last.Between), mostBetween)], ", "))
+		var titles []string
+		for _, id := range last.Between[:min(len(last.Between), mostBetween)] {
+			titles = append(titles, "“"+fault.TitleOf(fault.ID(id))+"”")
+		}
+		return fmt.Sprintf("%s It tells apart %s.", verdict.TestOf(last).Text, strings.Join(titles, " and "))
 	}
 	var parts []string
 	for _, k := range s.Open {

@@ -11,6 +11,7 @@ import (
 func (m *model) selectCheck(i int) {
 	m.selected = min(max(i, 0), max(len(m.result.Checks)-1, 0))
 	m.moved = true
+	*m.detailPane() = pane{}
 }
 
 // press handles a key: the topmost layer has it, else the view, else all views alike.
@@ -29,6 +30,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 			return cmd
 		}
 	}
+	if m.scroll().press(k.String()) { // of a view that chooses nothing by them
+		return nil
+	}
 	if i := slices.IndexFunc(views, func(v *view) bool { return v.key == k.String() }); i >= 0 {
 		m.show(views[i])
 		return tea.Batch(m.tick(), m.open())
@@ -37,7 +41,7 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, m.keys.quit):
 		return tea.Quit
 	case key.Matches(k, m.keys.help):
-		m.lay(helpLayer)
+		m.openDeeds()
 	case key.Matches(k, m.keys.export):
 		return m.export()
 	case key.Matches(k, m.keys.again):
@@ -65,6 +69,20 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 		return m.walk(step)
 	}
 	return nil
+}
+
+// wheel scrolls what the mouse is over.
+func (m *model) wheel(at tea.Mouse, step int) {
+	top := m.top()
+	switch {
+	case top != nil && top.wheel != nil:
+		top.wheel(m, step)
+	case top != nil:
+	case m.scroll().most > 0:
+		m.scroll().move(3 * step)
+	case m.view.wheel != nil:
+		m.view.wheel(m, at, step)
+	}
 }
 
 // click opens the view of the station that was pointed at, or chooses what the view has there.

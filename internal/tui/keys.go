@@ -21,7 +21,7 @@ func newKeys(demo bool) keys {
 		mend:   bind("g", "go and mend", "g"),
 		mended: bind("h", "mended", "h"),
 		cases:  bind("s", "scenarios", "s"),
-		help:   bind("?", "help", "?"),
+		help:   bind("?", "all keys", "?"),
 		quit:   bind("q", "quit", "q"),
 		up:     bind("↑", "up", "up", "k"),
 		down:   bind("↓", "down", "down", "j"),

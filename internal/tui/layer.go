@@ -16,14 +16,15 @@ type layer struct {
 	line  func(m *model) string   // in place of the foot
 	press func(m *model, k tea.KeyPressMsg) tea.Cmd
 	paste func(m *model, text string) tea.Cmd
+	wheel func(m *model, step int) // nil: nothing to scroll
 }
 
 var (
-	helpLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer, removalsLayer, valuesLayer, besideLayer *layer
+	deedsLayer, interfacesLayer, answersLayer, casesLayer, questionLayer, entryLayer, removalsLayer, valuesLayer, besideLayer *layer
 )
 
 func init() { // they open one another
-	helpLayer = &layer{draw: (*model).helpPage, press: func(m *model, _ tea.KeyPressMsg) tea.Cmd { m.close(helpLayer); return nil }}
+	deedsLayer = &layer{draw: (*model).deedsPage, press: (*model).pressDeeds, wheel: func(m *model, step int) { m.deeds.picked = max(m.deeds.picked+step, 0) }}
 	interfacesLayer = &layer{draw: (*model).interfaceList, press: (*model).pressInterfaces}
 	answersLayer = &layer{draw: (*model).answersPage, press: (*model).pressAnswers}
 	removalsLayer = &layer{draw: (*model).removalList, press: (*model).pressRemovals}
@@ -80,7 +81,7 @@ func (m *model) pressInList(k tea.KeyPressMsg, picked *int, list []string, choos
 	case key.Matches(k, m.keys.quit):
 		return tea.Quit
 	case key.Matches(k, m.keys.help):
-		m.lay(helpLayer)
+		m.openDeeds()
 	}
 	return nil
 }

@@ -24,18 +24,21 @@ import (
 var leaseView = &view{
 	key: "3", name: "lease", short: "dhcp", sets: "lease",
 	does: "the lease in its time, offers beside it, and the DHCP exchanges", at: string(topology.DHCP), live: true, kept: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"━ ● ┈", "the lease's life: past, now, to come; ┊ T1 and T2, when the client renews; ╳ past its end"},
-		{"╍╍", "held here and offered part in this line"},
+		{"╍╍", "held here and offered differ in this line"},
 		{"─▸ ─▸▸", "a message to one, to everybody; ● its sender. The same message seen again, behind a relay, is faint"},
-		{"d", "ask the DHCP servers now, for four seconds; no lease is taken"},
-		{"n", "have the lease renewed by the client that manages the interface, or take one where none does: the plan first"},
-		{"u", "this program's own questions, which are left out otherwise"},
-		{"o / tab", "a capture file in place of what is heard; a filter; comparison or exchanges on a small screen"},
 	},
-	foot: [][2]string{{"d", "ask servers"}, {"n", "renew"}, {"o", "open a capture"}, {"/", "filter"}},
+	deeds: []deed{
+		{"d", "ask servers", "ask the DHCP servers now, for four seconds; no lease is taken", false},
+		{"n", "renew", "have the lease renewed by the client that manages the interface, or take one where none does: the plan first", false},
+		{"o", "open a capture", "read a capture file in place of what is heard", false},
+		{"/", "filter", "only some exchanges: an address, a host name, a hardware address, a relay", false},
+		{"u", "own questions", "show this program's own questions, which are left out otherwise", true},
+		{"tab", "exchanges", "comparison or exchanges, where the window is too small for both", true},
+	},
 	open: func(m *model) { m.lease() }, look: lookAtLease, draw: (*model).leasePage, press: (*model).pressLease,
-	wheel: func(m *model, step int) { m.choose(step) },
+	wheel: func(m *model, _ tea.Mouse, step int) { m.choose(step) },
 	say:   func(m *model, words string) { m.lease().note = words },
 	export: func(m *model) (report.Export, bool) {
 		shown, _, _ := m.talks()

@@ -28,19 +28,30 @@ var kindsOfRecord = [][]string{{"A", "AAAA"}, {"MX"}, {"TXT"}, {"SRV"}, {"NS", "
 var namesView = &view{
 	key: "5", name: "names", short: "name", sets: "name servers",
 	does: "one name as every server has it, and the servers compared", at: string(topology.Names), live: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"1 2 ·", "the servers in the order in which they are asked; · not set here, and named by somebody"},
-		{"╍╍ ▪ ▫", "the servers part; those with the same shape agree"},
-		{"├─●─┤", "the quickest look-up, the typical one, the longest, on one ruler for all servers"},
-		{"n y p c", "look a name up; other records; TCP beside UDP or not; compare the servers"},
+		{"╍╍ ▪ ▫", "the servers differ; those with the same shape agree"},
+		{"├─●─┤", "the quickest look-up, the median, the longest, on one ruler for all servers"},
 	},
-	foot: [][2]string{{"n", "look up"}, {"c", "compare"}},
+	deeds: []deed{
+		{"n", "look up", "look a name up, at all of them at once", false},
+		{"c", "compare", "compare the servers: how quickly and how reliably each answers", false},
+		{"y", "other records", "ask for other records: addresses, mail, names of services, all", false},
+		{"p", "TCP too", "ask over TCP beside UDP, or over UDP alone", false},
+		{"x", "stop", "stop what is being asked", true},
+	},
 	kept: true, replay: lookAtNames,
 	open: (*model).openNames, look: lookAtNames, draw: (*model).namesPage, press: (*model).pressNames,
 	say: func(m *model, words string) {
 		if v := m.names(); v != nil {
 			v.note = words
 		}
+	},
+	note: func(m *model) string {
+		if v := m.names(); v != nil {
+			return v.note
+		}
+		return ""
 	},
 	export: func(m *model) (report.Export, bool) {
 		seen := m.namesSeen()

@@ -31,8 +31,7 @@ func (m *model) namesPage() []string {
 	if m.recorded != nil { // the tests compare nobody
 		below = nil
 	}
-	room := m.height - 2 - len(lines) - len(below)
-	lines = append(lines, m.answers(asked, asking, room)...)
+	lines = append(lines, m.answers(asked, asking)...)
 	for len(lines) < m.height-2-len(below) {
 		lines = append(lines, "")
 	}
@@ -77,7 +76,7 @@ func (m *model) completion() string {
 }
 
 // answers lays one name out: a column for each server, a band for each question.
-func (m *model) answers(n report.Named, asking bool, room int) []string {
+func (m *model) answers(n report.Named, asking bool) []string {
 	t := m.theme
 	head := &row{}
 	if n.Name == "" {
@@ -94,6 +93,9 @@ func (m *model) answers(n report.Named, asking bool, room int) []string {
 		head.put(t.accent, fmt.Sprintf("   being asked, %.1f s", max(m.now.Sub(n.At), 0).Seconds()))
 	} else {
 		head.put(t.faint, "   asked at "+wording.Clock(n.At))
+	}
+	if m.recorded == nil {
+		head.put(t.faint, " for "+strings.Join(kindsOfRecord[m.names().kinds], " and "))
 	}
 	lines := []string{head.cut(m.width)}
 	if len(n.Hosts) > 0 {
@@ -118,12 +120,7 @@ func (m *model) answers(n report.Named, asking bool, room int) []string {
 	}
 	lines = append(lines, columns.cut(m.width))
 	for _, line := range n.Lines() {
-		block := m.answerBand(line, shown, label, cell)
-		if len(lines)+len(block) > room {
-			lines = append(lines, "    "+t.faint.Render("… a taller window shows the rest"))
-			break
-		}
-		lines = append(lines, block...)
+		lines = append(lines, m.answerBand(line, shown, label, cell)...)
 	}
 	return lines
 }
@@ -203,21 +200,12 @@ func (m *model) answerBand(line names.Line, servers []names.Server, label, cell 
 
 // compareLines draws how the servers compare: a ruler of time, and on it for each server the span of its look-ups.
 func (m *model) compareLines(c report.Compared, comparing bool, done int) []string {
-	t, v := m.theme, m.names()
-	lines := []string{m.rule()}
-	keys := &row{}
-	keys.at(2)
-	for _, k := range [][2]string{{"n", "look up"}, {"y", "kind: " + strings.Join(kindsOfRecord[v.kinds], " ")}, {"p", "UDP and TCP"},
-		{"c", "compare the servers"}} {
-		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
-	}
-	if v.note != "" {
-		keys = &row{}
-		keys.at(2).put(t.accent, fit(v.note, m.width-3))
-	}
+	t := m.theme
+	var lines []string
 	if c.Trial == nil {
-		return append(lines, keys.cut(m.width))
+		return lines
 	}
+	lines = append(lines, m.rule())
 	total := len(c.Names) * c.Rounds * len(c.Servers)
 	head := &row{}
 	head.at(2).put(t.loud, "Compared").put(t.faint, fit(fmt.Sprintf("   %d look-ups of %s", done, strings.Join(c.Names, ", ")), m.width-30))
@@ -266,7 +254,7 @@ func (m *model) compareLines(c report.Compared, comparing bool, done int) []stri
 	if !comparing {
 		advice.at(2).put(t.state[state], strands[state]+" "+fit(a.Words, m.width-8))
 	}
-	return append(lines, advice.cut(m.width), keys.cut(m.width))
+	return append(lines, advice.cut(m.width))
 }
 
 // figureSpan draws times on a ruler: ├ the quickest, ● the typical, ┤ the longest.

@@ -22,22 +22,31 @@ import (
 var neighboursView = &view{
 	key: "4", name: "neighbours", short: "near", sets: "fixed entries",
 	does: "who is on the segment, and how sure that is", at: string(topology.Neighbours), live: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},
 		{"• ○ ·", "answered or spoke within a minute; only believed; asked and silent"},
 		{"╳", "wrong: two machines answer, the hardware address has changed, or an entry fixed by hand differs"},
 		{"╌", "a range of the site sheet"},
-		{"a esc", "ask everybody on the segment, within its rate; stop"},
-		{"f m", "is an address free; does anybody else use this machine's: conflict probes and an echo"},
 	},
-	foot: [][2]string{{"a", "ask all"}, {"f", "free?"}, {"m", "mine?"}},
+	deeds: []deed{
+		{"a", "ask all", "ask everybody on the segment, within its rate", false},
+		{"f", "is it free?", "is an address free: conflict probes and an echo", false},
+		{"m", "is mine used?", "does anybody else use this machine's address", false},
+		{"x", "stop", "stop asking", true},
+	},
 	kept: true, replay: lookAtRecordedNeighbours,
 	open: (*model).openNeighbours, look: lookAtNeighbours, draw: (*model).neighboursPage, press: (*model).pressNeighbours,
-	wheel: func(m *model, step int) { m.chooseNeighbour(step) },
+	wheel: func(m *model, _ tea.Mouse, step int) { m.chooseNeighbour(step) },
 	say: func(m *model, words string) {
 		if v := m.neighbours(); v != nil {
 			v.note = words
 		}
+	},
+	note: func(m *model) string {
+		if v := m.neighbours(); v != nil {
+			return v.note
+		}
+		return ""
 	},
 	export: func(m *model) (report.Export, bool) {
 		v := m.neighbours()

@@ -321,7 +321,7 @@ func (m *model) neighbourDetail(p neighbourwatch.Picture) []string {
 
 // neighboursBelow is what was asked for: the segment, an address.
 func (m *model) neighboursBelow(p neighbourwatch.Picture) []string {
-	t, v := m.theme, m.neighbours()
+	t := m.theme
 	lines := []string{m.rule()}
 	if g := p.Progress; g.Total > 0 {
 		words := fmt.Sprintf("%d of %d addresses asked, at most %d a second: %d answer", g.Asked, g.Total, g.Rate, g.Answered)
@@ -358,16 +358,5 @@ func (m *model) neighboursBelow(p neighbourwatch.Picture) []string {
 			"  "+t.state[verdict.Strained].Render(
 				fit(fmt.Sprintf("%d claims found no room here: somebody floods the segment", p.Missed), m.width-3)))
 	}
-	keys := &row{}
-	keys.at(2)
-	for _, k := range [][2]string{{"a", "ask the segment"}, {"f", "is an address free?"}, {"m", "does anybody else use mine?"}} {
-		if m.recorded == nil {
-			keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
-		}
-	}
-	if v.note != "" {
-		keys = &row{}
-		keys.at(2).put(t.accent, fit(v.note, m.width-3))
-	}
-	return append(lines, keys.cut(m.width))
+	return lines
 }

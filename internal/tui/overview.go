@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -20,23 +21,46 @@ import (
 // overviewView shows the checks by zone, and what each one rests on.
 var overviewView = &view{
 	key: "1", name: "overview", short: "all", does: "checks by zone, and what each one rests on", full: true, kept: true,
-	help: [][2]string{
-		{"↑ ↓", "choose a check; at the right stands what it rests on and clears"},
-		{"r", "everything is asked again, now; by themselves the tests are run again when anything changes"},
+	deeds: []deed{
+		{"↑", "up", "choose the check above; at the right stands what it rests on and rules out", true},
+		{"↓", "down", "choose the check below", true},
+		{"space", "more", "go on in what stands at the right, where it is longer than its place", true},
 	},
 	draw:   (*model).overviewPage,
 	press:  (*model).pressOverview,
-	wheel:  func(m *model, step int) { m.selectCheck(m.selected + step) },
+	wheel:  wheelBeside(func(m *model, step int) { m.selectCheck(m.selected + step) }),
 	click:  (*model).clickOverview,
 	export: (*model).exportCheck,
 }
 
 func (m *model) pressOverview(k tea.KeyPressMsg) (tea.Cmd, bool) {
-	step, ok := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -10, "pgdown": 10, "home": -1000, "end": 1000}[k.String()]
-	if ok {
+	step, ok := stepOf(k)
+	switch {
+	case ok:
 		m.selectCheck(m.selected + step)
+	case k.String() == "space":
+		return nil, m.detailPane().press("space")
 	}
 	return nil, ok
+}
+
+// detailPane is how far what stands beside a list has been scrolled.
+func (m *model) detailPane() *pane {
+	if hold[pane](m) == nil {
+		keep(m, &pane{})
+	}
+	return hold[pane](m)
+}
+
+// wheelBeside scrolls a list, or what stands at its right.
+func wheelBeside(list func(m *model, step int)) func(m *model, at tea.Mouse, step int) {
+	return func(m *model, at tea.Mouse, step int) {
+		if at.X > m.width*45/100 {
+			m.detailPane().move(step)
+			return
+		}
+		list(m, step)
+	}
 }
 
 // clickOverview chooses the check that was pointed at.
@@ -196,6 +220,9 @@ func behind(r verdict.Result, c verdict.Check) bool {
 	return ok && r.Settled && c.State == verdict.Broken && c.ID != s.Fault.Check && c.Zone >= s.Zone
 }
 
+// mostCleared is how many of the faults that a check rules out are named beside it.
+const mostCleared = 5
+
 // detail tells of the selected check: asked, heard, means, clears, mend.
 func (m *model) detail(width, height int) []string {
 	t := m.theme
@@ -239,12 +266,12 @@ func (m *model) detail(width, height int) []string {
 	}
 	part("means", []string{c.Means}, 6)
 	if len(c.Clears) > 0 {
-		part("clears", []string{strings.Join(fault.Texts(c.Clears), " · ")}, 5)
+		titles := fault.Titles(c.Clears)
+		if more := len(titles) - mostCleared; more > 1 {
+			titles = append(titles[:mostCleared:mostCleared], fmt.Sprintf("and %d more (9 lists them)", more))
+		}
+		part("clears", []string{strings.Join(titles, " · ")}, 12)
 	}
 	part("mend", mend, 3)
-	if len(lines) > height {
-		lines = lines[:height]
-		lines[height-1] = t.faint.Render("… a taller window shows more")
-	}
-	return lines
+	return m.detailPane().show(t, lines, width, height, "space")
 }

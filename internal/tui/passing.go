@@ -25,18 +25,19 @@ import (
 // passingView shows the exchanges that pass the interface, as they pass.
 var passingView = &view{
 	key: "X", name: "exchanges", short: "pass", lacks: "This is a recording: what passed the interface was not kept.",
-	does: "what passes the interface: addresses asked for, look-ups, connections opened and ended, errors told", live: true,
-	help: [][2]string{
-		{"enter", "the exchanges with the one that is chosen, each for itself; esc goes back"},
+	does: "what passes the interface: leases, look-ups, connections, errors told, by whom it was with", live: true,
+	marks: [][2]string{
 		{"▏ ╳", "on the last minute: something passed; something came to nothing"},
 		{"━━ ━╳", "answered, opened, closed in order; unanswered, refused, broken off, told to be unreachable"},
 		{"╍╍ ┈┈", "the name is not there, or the server could not; still waiting"},
-		{"/", "only some: an address, a name, a kind or an outcome, as typed"},
-		{"z", "from zero: what passed so far is left out"},
 	},
-	foot: [][2]string{{"enter", "open"}, {"/", "filter"}, {"z", "from zero"}},
+	deeds: []deed{
+		{"enter", "open", "the exchanges with the one that is chosen, each for itself; esc goes back", false},
+		{"/", "filter", "only some: an address, a name, a kind or an outcome, as typed", false},
+		{"z", "from zero", "what passed so far is left out", false},
+	},
 	open: (*model).openPassing, look: lookAtPassing, draw: (*model).passingPage, press: (*model).pressPassing,
-	wheel: func(m *model, step int) { m.choosePassing(step) },
+	wheel: func(m *model, _ tea.Mouse, step int) { m.choosePassing(step) },
 	export: func(m *model) (report.Export, bool) {
 		s, ok := lookedAt[passingSeen](m)
 		if !ok || s.failed != "" {

@@ -91,14 +91,14 @@ func (m *model) pathPage() []string {
 	}
 	if m.path().beside != nil {
 		lines = append(lines, m.sideBySide(s, m.path().beside)...)
-		return m.pathFoot(lines)
+		return lines
 	}
 	if len(s.places) == 0 {
 		words := fmt.Sprintf("Asked for %d s. Nothing on the way has answered yet.", int(m.now.Sub(m.path().now.began).Seconds()))
 		if s.err != nil {
 			words = "The path cannot be asked: " + s.err.Error()
 		}
-		return m.pathFoot(append(lines, "  "+t.faint.Render(words)))
+		return append(lines, "  "+t.faint.Render(words))
 	}
 	top := rulerTop(s.places)
 	lines = append(lines, m.ruler(s, top)...)
@@ -117,33 +117,7 @@ func (m *model) pathPage() []string {
 				fmt.Sprintf("  the path changed at station %d, from %s to %s", c.HopLimit, m.called(s, c.Was), m.called(s, c.Is)))
 		lines = append(lines, r.cut(m.width))
 	}
-	return m.pathFoot(lines)
-}
-
-// pathFoot fills the page up to the keys of this view.
-func (m *model) pathFoot(lines []string) []string {
-	t := m.theme
-	if len(lines) > m.height-3 {
-		lines = lines[:m.height-3]
-	}
-	for len(lines) < m.height-3 {
-		lines = append(lines, "")
-	}
-	keys := &row{}
-	keys.put(t.text, " ")
-	own := [][2]string{{"↑↓", "choose"}, {"enter", "fold or unfold"}, {"m", "method"}, {"f", "branches"}, {"c", "lay beside"},
-		{"z", "from zero"}}
-	if m.recorded != nil {
-		own = own[:2]
-	}
-	for _, k := range own {
-		keys.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
-	}
-	line := keys.cut(m.width)
-	if m.path().note != "" {
-		line = " " + t.accent.Render(fit(m.path().note, m.width-2))
-	}
-	return append(lines, line)
+	return lines
 }
 
 func (m *model) pathHead(x *tracing, s pathShot) []string {

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"passepartout/internal/core/path"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
@@ -21,14 +23,19 @@ import (
 var pathView = &view{
 	key: "7", name: "path", short: "path", sets: "other routes",
 	does: "the way to the target, stretch by stretch", at: string(topology.Path), live: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"┃", "a station, at its usual round trip on the ruler; ├─●─┤ from its quickest to its slowest answer"},
-		{"m f", "another method (TCP, ICMP echo, UDP); eight flows side by side, to show where load is shared"},
-		{"c", "lay beside it: as it is now, another method, the other address family; esc takes it away"},
+	},
+	deeds: []deed{
+		{"enter", "unfold", "show the stations of the stretch that is chosen", false},
+		{"m", "method", "another method: TCP, ICMP echo, UDP", false},
+		{"f", "flows", "eight flows side by side, to show where load is shared; one again", false},
+		{"c", "compare", "lay beside it: as it is now, another method, the other address family; esc takes it away", false},
+		{"z", "from zero", "watch it anew", false},
 	},
 	kept: true, replay: lookAtPath,
 	open: (*model).openPath, look: lookAtPath, draw: (*model).pathPage, press: (*model).pressPath,
-	wheel: func(m *model, step int) {
+	wheel: func(m *model, _ tea.Mouse, step int) {
 		if v := m.path(); v != nil {
 			v.selected += step
 		}
@@ -37,6 +44,12 @@ var pathView = &view{
 		if v := m.path(); v != nil {
 			v.note = words
 		}
+	},
+	note: func(m *model) string {
+		if v := m.path(); v != nil {
+			return v.note
+		}
+		return ""
 	},
 	export: func(m *model) (report.Export, bool) {
 		v := m.path()

@@ -192,7 +192,7 @@ func (m *model) reachPage() []string {
 	for len(lines) < m.height-3 {
 		lines = append(lines, "")
 	}
-	return append(lines[:m.height-3], m.reachKeys())
+	return lines
 }
 
 func spanWords(d time.Duration) string {
@@ -455,22 +455,4 @@ func saidWords(r evidence.Reply) string {
 		words += " (usually: " + u + ")"
 	}
 	return words
-}
-
-// reachKeys names the keys of this view, or what the last one did.
-func (m *model) reachKeys() string {
-	t := m.theme
-	if m.reach().note != "" {
-		return " " + t.accent.Render(fit(m.reach().note, m.width-2))
-	}
-	r := &row{}
-	r.put(t.text, " ")
-	keys := [][2]string{{"a", "add"}, {"enter", "how it is asked"}, {"p", "pause"}, {"x", "remove"}, {"z", "from zero"}, {"− +", "span"}}
-	if m.recorded != nil {
-		keys = keys[len(keys)-1:]
-	}
-	for _, k := range keys {
-		r.put(t.key, k[0]).put(t.faint, " "+k[1]+"   ")
-	}
-	return strings.TrimRight(r.cut(m.width), " ")
 }

@@ -23,19 +23,27 @@ import (
 // reachView shows the witnesses of each zone over time, and whose loss it was.
 var reachView = &view{
 	key: "6", name: "reach", short: "loss", does: "the witnesses of each zone over time, and whose loss it was", at: string(topology.Gateway), live: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"⠤⠒⠉", "a reply: the higher, the longer; each zone has its own scale, named at the right"},
 		{"├4┤ ┼", "a run of probes without answer, and its length; ┼ where there is no room for it"},
 		{marksOf[series.Late].shape + " " + again, "an answer after its time; more than one answer"},
 		{marksOf[series.Unreachable].shape + " " + marksOf[series.NotSent].shape, "somebody said unreachable; this machine did not send"},
 		{"▁ ▄ █", "whose loss: this host, the local subnet, beyond. The nearest that failed at that moment"},
-		{"a", "add targets: names, addresses, a pasted list, or @ and a file that lists them"},
-		{"enter", "how the chosen one is asked: every 0.2s size 1400 count 100 whole tcp ipv4"},
+	},
+	deeds: []deed{
+		{"a", "add", "add targets: names, addresses, a pasted list, or @ and a file that lists them", false},
+		{"enter", "how asked", "how the chosen one is asked: every 0.2s size 1400 count 100 whole tcp ipv4", false},
+		{"+", "nearer", "a shorter span of time on the axis", false},
+		{"-", "wider", "a longer span of time on the axis", false},
+		{"p", "pause", "ask the chosen one no more for a while, or again", false},
+		{"x", "remove", "watch the chosen one no longer", false},
+		{"z", "from zero", "count from zero, all of them", false},
 	},
 	open: func(m *model) { m.reach() }, look: lookAtReach, replay: lookAtRecordedReach, kept: true,
 	draw: (*model).reachPage, press: (*model).pressReach,
-	wheel: func(m *model, step int) { m.reach().selected += step },
+	wheel: func(m *model, _ tea.Mouse, step int) { m.reach().selected += step },
 	say:   func(m *model, words string) { m.reach().note = words },
+	note:  func(m *model) string { return m.reach().note },
 	export: func(m *model) (report.Export, bool) {
 		s, ok := lookedAt[reachShot](m)
 		return s.export(wiretext.Clean(m.set.Endpoint.Host)), ok && s.export != nil

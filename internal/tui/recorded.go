@@ -70,6 +70,15 @@ func (m *model) seek(i int) {
 	m.keys.mend.SetEnabled(false)
 }
 
+// recordedDeeds are what the keys do in a recording alone.
+var recordedDeeds = []deed{
+	{",", "back in time", "the moment before", false},
+	{".", "on in time", "the moment after", false},
+	{"<", "beginning", "the first moment", false},
+	{">", "end", "the last moment", false},
+	{"=", "beside", "what parts this case from the other that was opened with it", false},
+}
+
 // inRecording are the keys of a view that only move about in it.
 var inRecording = []string{"up", "down", "j", "k", "pgup", "pgdown", "home", "end", "enter", "+", "-"}
 
@@ -100,6 +109,9 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 			return tea.Batch(cmd, m.look())
 		}
 	}
+	if m.scroll().press(k.String()) {
+		return nil
+	}
 	if i := slices.IndexFunc(views, func(v *view) bool { return v.key == k.String() }); i >= 0 {
 		m.show(views[i])
 		return tea.Batch(m.tick(), m.open())
@@ -108,7 +120,7 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, m.keys.quit):
 		return tea.Quit
 	case key.Matches(k, m.keys.help):
-		m.lay(helpLayer)
+		m.openDeeds()
 	case key.Matches(k, m.keys.export) && m.view.kept:
 		return m.export()
 	case key.Matches(k, m.keys.values):
@@ -136,8 +148,15 @@ func (m *model) recordedFoot() string {
 	if m.beside != nil {
 		r.put(t.key, "=").put(t.faint, " beside  ")
 	}
+	if m.view.kept {
+		for _, d := range m.view.deeds {
+			if !d.more && slices.Contains(inRecording, d.key) {
+				r.put(t.key, d.key).put(t.faint, " "+d.name+"  ")
+			}
+		}
+	}
 	r.put(t.key, ", .").put(t.faint, " in time  ").put(t.key, "v").put(t.faint, " values  ").
-		put(t.key, "?").put(t.faint, " help  ")
+		put(t.key, "?").put(t.faint, " all keys  ")
 	where := "nothing is in it"
 	if n := len(rec.moments); n > 0 {
 		where = fmt.Sprintf("%d of %d: %s", rec.at+1, n, rec.moments[rec.at].What)

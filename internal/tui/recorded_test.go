@@ -268,7 +268,7 @@ func TestARecordingShowsTheWay(t *testing.T) {
 		Addresses: []netip.Addr{evidencetest.Bookings}, Reply: evidencetest.Answer(evidencetest.NS, 2)})
 	m := logged(hops...)
 	press(m, "7")
-	shows(t, m, "to bookings.kittiwake.example", "as the tests that began at 09:14:03", "enter fold or unfold", "172.27.40.1")
+	shows(t, m, "to bookings.kittiwake.example", "as the tests that began at 09:14:03", "enter unfold", "172.27.40.1")
 	assert.NotContains(t, text(m), "lay beside")
 	press(m, "m", "c", "f", "enter", "<")
 	shows(t, m, "The tests had followed no way by then")

@@ -22,15 +22,16 @@ import (
 var socketsView = &view{
 	key: "S", name: "sockets", short: "sock", lacks: "This is a recording: what that machine's programs had open was not kept.",
 	does: "this machine's programs: whom they try, what is stuck and at whose end, who listens", at: string(topology.Service), live: true,
-	help: [][2]string{
+	marks: [][2]string{
 		{"━╳ ╍╍", "stuck: nobody answers, or nothing is acknowledged; a program is late, or much is sent again"},
-		{"enter", "the other end becomes the target: what stands in its way is asked; on a program, its connections"},
-		{"/", "only some: a program, an address, a port or a state, as typed"},
 		{"▏ ╷", "a connection was opened, was closed, in the last minute"},
 	},
-	foot: [][2]string{{"enter", "ask what stands in the way"}, {"/", "filter"}},
+	deeds: []deed{
+		{"enter", "ask what stands in the way", "the other end becomes the target; on a program: its connections", false},
+		{"/", "filter", "only some: a program, an address, a port or a state, as typed", false},
+	},
 	open: (*model).openSockets, look: lookAtSockets, draw: (*model).socketsPage, press: (*model).pressSockets,
-	wheel: func(m *model, step int) { m.chooseSocket(step) },
+	wheel: func(m *model, _ tea.Mouse, step int) { m.chooseSocket(step) },
 	export: func(m *model) (report.Export, bool) {
 		s, ok := lookedAt[socketsSeen](m)
 		if !ok || s.seen == nil {

@@ -15,16 +15,17 @@ import (
 // suspectsView shows every fault of the catalogue and how it stands.
 var suspectsView = &view{
 	key: "9", name: "suspects", short: "why", kept: true, does: "every fault and how it stands: what is found, open and ruled out, and why",
-	help: [][2]string{
+	marks: [][2]string{
 		{"╳ ╍ ┈ ━", "found, likely, open, ruled out: each fault of the catalogue is one mark, in its zone, from the host outwards"},
-		{"↑ ↓", "choose one: at the right stands what speaks for it and against it, and what it rests on"},
-		{"enter", "the exchange itself, in the overview"},
 	},
-	foot:   [][2]string{{"enter", "the exchange"}},
+	deeds: []deed{
+		{"enter", "the exchange", "what was asked and heard, in the overview", false},
+		{"space", "more", "go on in what stands at the right, where it is longer than its place", true},
+	},
 	open:   func(m *model) { m.suspects() },
 	draw:   (*model).suspectsPage,
 	press:  (*model).pressSuspects,
-	wheel:  func(m *model, step int) { m.chooseSuspect(step) },
+	wheel:  wheelBeside(func(m *model, step int) { m.chooseSuspect(step) }),
 	export: (*model).exportCheck,
 }
 
@@ -68,10 +69,12 @@ func (m *model) ordered() (out []verdict.Suspect) {
 func (m *model) pressSuspects(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	v := m.suspects()
 	list := m.ordered()
-	step := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -10, "pgdown": 10, "home": -1000, "end": 1000}[k.String()]
+	step, moves := stepOf(k)
 	switch {
-	case step != 0:
+	case moves:
 		m.chooseSuspect(step)
+	case k.String() == "space":
+		return nil, m.detailPane().press("space")
 	case k.String() == "enter" && len(list) > 0:
 		for i, c := range m.result.Checks {
 			if c.ID == list[v.selected].Fault.Check {
@@ -90,6 +93,7 @@ func (m *model) chooseSuspect(step int) {
 	if len(list) > 0 {
 		v.selected = min(max(v.selected+step, 0), len(list)-1)
 		v.chosen = list[v.selected].Fault.ID
+		*m.detailPane() = pane{}
 	}
 }
 
@@ -212,7 +216,7 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	state := standingStates[s.Standing]
 	head := &row{}
 	head.put(t.loud, s.Fault.Title()).put(t.state[state], fmt.Sprintf("   %v", s.Standing))
-	lines = append(lines, head.cut(width), t.faint.Render(fit(string(s.Fault.ID)+" · "+s.Zone.String(), width)), "")
+	lines = append(lines, head.cut(width), t.faint.Render(s.Zone.String()), "")
 	say := func(label string, style paint, texts []string, most int) {
 		for i, text := range texts {
 			for k, l := range wrap(text, width-9, most) {
@@ -256,5 +260,5 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 			lines = append(lines, (&row{}).at(9).put(t.key, "enter").put(t.faint, " shows the exchange").cut(width))
 		}
 	}
-	return lines[:min(len(lines), room)]
+	return m.detailPane().show(t, lines, width, room, "space")
 }

@@ -15,7 +15,7 @@ import (
 func TestSuspectsView(t *testing.T) {
 	m := showing(t, 140, 44, func(s *evidence.Set) { GatewayGone(s) })
 	press(m, "9")
-	shows(t, m, "HOST", "LOCAL SUBNET", "BEYOND", "1 found", "Found", "▸━╳ The gateway does not answer", "gateway-silent · local subnet",
+	shows(t, m, "HOST", "LOCAL SUBNET", "BEYOND", "1 found", "Found", "▸━╳ The gateway does not answer", "local subnet",
 		"answered: 172.27.40.2", "Ruled out")
 	list := m.ordered()
 	assert.Len(t, list, len(fault.Catalogue), "every fault of the catalogue is shown")
@@ -26,7 +26,7 @@ func TestSuspectsView(t *testing.T) {
 		press(m, "down")
 		chosen := list[m.suspects().selected]
 		page := text(m)
-		assert.Contains(t, page, chosen.Fault.ID, "each can be looked at")
+		assert.Contains(t, page, chosen.Fault.Title(), "each can be looked at")
 		for _, reason := range append(chosen.For, chosen.Against...) {
 			assert.Contains(t, strings.Join(strings.Fields(page), " "), strings.Fields(reason)[0], chosen.Fault.ID)
 		}

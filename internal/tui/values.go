@@ -92,7 +92,7 @@ func (m *model) pressValues(k tea.KeyPressMsg) tea.Cmd {
 	case "q":
 		return tea.Quit
 	case "?":
-		m.lay(helpLayer)
+		m.openDeeds()
 	}
 	return nil
 }

@@ -64,15 +64,38 @@ func (m *model) frame() tea.View {
 	return v
 }
 
-// fill makes of a view's rows as many as there is room for above the foot.
+// fill makes of a view's rows as many as there is room for above the foot: what is longer scrolls under its head. The last row says what a
+// key has done.
 func (m *model) fill(lines []string) []string {
-	if len(lines) > m.height-2 {
-		lines = append(lines[:m.height-3:m.height-3], m.theme.faint.Render("  … a taller window shows more"))
+	room := m.height - 2
+	note := ""
+	if m.view.note != nil {
+		note = m.view.note(m)
 	}
-	for len(lines) < m.height-2 {
+	if note != "" {
+		room--
+	}
+	if p := m.scroll(); len(lines) > room {
+		head := min(len(m.head()), room-3)
+		lines = append(lines[:head:head], p.show(m.theme, lines[head:], m.width, room-head, "pgdn")...)
+	} else {
+		*p = pane{}
+	}
+	for len(lines) < room {
 		lines = append(lines, "")
 	}
+	if note != "" {
+		lines = append(lines, "  "+m.theme.accent.Render(fit(note, m.width-3)))
+	}
 	return lines
+}
+
+// scroll is how far the view that is shown has been scrolled.
+func (m *model) scroll() *pane {
+	if m.scrolled[m.view] == nil {
+		m.scrolled[m.view] = &pane{}
+	}
+	return m.scrolled[m.view]
 }
 
 // screen makes of lines exactly one screenful.
@@ -181,19 +204,17 @@ func (m *model) foot() string {
 	r.put(t.text, " ")
 	standing, style := m.standing()
 	room := m.width - ansi.StringWidth(standing) - 2
-	for _, pair := range m.view.foot {
-		if r.width+len(pair[0])+len(pair[1])+3 < room-24 {
-			r.put(t.key, pair[0]).put(t.faint, " "+pair[1]+"  ")
-		}
-	}
 	help := m.keys.help.Help()
-	room -= ansi.StringWidth(help.Key+" "+help.Desc) + 2 // it says what all the others are, and is never left out
-	for _, b := range m.keys.foot() {
-		words := b.Help().Key + " " + b.Help().Desc + "  "
-		if b.Enabled() && b.Help() != help && r.width+ansi.StringWidth(words) <= room {
-			r.put(t.key, b.Help().Key).put(t.faint, " "+b.Help().Desc+"  ")
+	room -= ansi.StringWidth(help.Key+" "+help.Desc) + 2 // it lists all the others, and is never left out
+	say := func(list []deed) {
+		for _, d := range list {
+			if !d.more && d.key != help.Key && r.width+ansi.StringWidth(d.key+" "+d.name+"  ") <= room {
+				r.put(t.key, d.key).put(t.faint, " "+d.name+"  ")
+			}
 		}
 	}
+	say(m.view.deeds)
+	say(m.general())
 	r.put(t.key, help.Key).put(t.faint, " "+help.Desc)
 	return r.at(m.width-ansi.StringWidth(standing)-1).put(style, standing).cut(m.width)
 }

@@ -14,16 +14,16 @@ import (
 type view struct {
 	key   string // that shows it
 	name  string
-	short string // in a narrow window
-	does  string // in the help's list of keys
-	at    string // the station of the line that stands for its matter; "" for none
-	live  bool   // it moves by itself
-	sets  string // the handle by which its matter is changed; "" for none
-	kept  bool   // what it shows follows from the log of the case alone: in a recording it is as it was
-	lacks string // what stands there in a recording, of a view that is not kept; "": that nothing can be changed
-	full  bool   // it draws the line in full, and the verdict with all that belongs to it
-	help  [][2]string
-	foot  [][2]string // its own keys, in words
+	short string      // in a narrow window
+	does  string      // in the help's list of keys
+	at    string      // the station of the line that stands for its matter; "" for none
+	live  bool        // it moves by itself
+	sets  string      // the handle by which its matter is changed; "" for none
+	kept  bool        // what it shows follows from the log of the case alone: in a recording it is as it was
+	lacks string      // what stands there in a recording, of a view that is not kept; "": that nothing can be changed
+	full  bool        // it draws the line in full, and the verdict with all that belongs to it
+	marks [][2]string // what its marks mean
+	deeds []deed      // its own keys, and what they do
 
 	from   func(m *model, was *view)                         // it is about to be shown in place of another; nil: that is nothing to it
 	open   func(m *model)                                    // it is shown, or something new is known: begins what it runs, once it can
@@ -31,9 +31,10 @@ type view struct {
 	replay func(m *model) func() any                         // look, in a recording; nil: nothing is fetched there
 	draw   func(m *model) []string                           // all rows but the foot
 	press  func(m *model, k tea.KeyPressMsg) (tea.Cmd, bool) // false: the key is not its own
-	wheel  func(m *model, step int)                          // nil: nothing to scroll
+	wheel  func(m *model, at tea.Mouse, step int)            // nil: nothing to scroll
 	click  func(m *model, at tea.Mouse) (tea.Cmd, bool)      // nil: nothing to click
 	say    func(m *model, words string)                      // shows what a key has done; nil: beside the verdict
+	note   func(m *model) string                             // what a key has done, for the last row of its page; nil: the page has it
 	export func(m *model) (e report.Export, ok bool)         // what it can be written as
 	renew  func(m *model)                                    // asks again what it has looked up for itself
 	stop   func(m *model)                                    // ends what it runs, if it runs anything
@@ -72,6 +73,9 @@ func forget[T any](m *model) { delete(m.seen, reflect.TypeFor[T]()) }
 func (m *model) show(v *view) {
 	if v.from != nil && m.view != v {
 		v.from(m, m.view)
+	}
+	if m.view != v {
+		letGo[pane](m)
 	}
 	m.view = v
 }

@@ -32,7 +32,7 @@ func TestALiveViewIsAValueAndALine(t *testing.T) {
 	type seen struct{ n int }
 	adding(t, &view{
 		key: "z", name: "pulse", does: "how often it was looked", at: "path", live: true,
-		help: [][2]string{{"b", "one beat more"}}, foot: [][2]string{{"b", "beat"}},
+		deeds: []deed{{"b", "beat", "one beat more", false}},
 		open: func(m *model) {
 			if hold[beats](m) == nil {
 				keep(m, &beats{})

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 
 	"golang.org/x/net/publicsuffix"
@@ -49,6 +50,17 @@ func (f *Facts) Nearer(a netip.Addr) (evidence.ShortConnect, bool) {
 		}
 	}
 	return evidence.ShortConnect{}, false
+}
+
+// nearerPerhaps reports that a connection was accepted with a small hop limit, and that it is not known yet who stands there.
+func (f *Facts) nearerPerhaps(a netip.Addr) bool {
+	for _, s := range f.Shorts {
+		if s.To.Addr() == a && s.Outcome == evidence.Answered && f.IsOpen(evidence.PathTrace) &&
+			!slices.ContainsFunc(f.Hops, func(h evidence.Hop) bool { return h.To == a && h.HopLimit == s.HopLimit }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Between tells that an answer to a web request came from somebody in between, and why that is so.

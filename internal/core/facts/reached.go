@@ -49,6 +49,8 @@ func (f *Facts) Acid(a netip.Addr) Answer {
 		case through == Unknown && f.IsOpen(evidence.WebAnswer):
 			return Unknown
 		}
+	} else if f.nearerPerhaps(a) {
+		return Unknown
 	}
 	for _, c := range f.Connects {
 		if c.To.Addr() != a {

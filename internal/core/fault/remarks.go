@@ -75,17 +75,22 @@ var GatewayIgnoresEcho = &Fault{
 	Doc: `The gateway ignores echo
 No fault: the gateway does not answer echo requests, and it answers ARP and passes traffic.`,
 	Judge: func(p *facts.Facts) Finding {
-		silent := false
+		silent, asked := false, false
 		for _, e := range p.Echoes {
 			if e.Asked != p.Gateway {
 				continue
 			}
+			asked = true
 			if e.Came() {
 				return cleared("%v answers echo", p.Gateway)
 			}
 			silent = silent || e.Outcome == evidence.Silent
 		}
-		if !silent || p.Alive != facts.Yes || p.Forwards != facts.Yes {
+		works := p.Alive == facts.Yes && p.Forwards == facts.Yes
+		switch {
+		case works && !asked: // the first silence is soon over
+			return possible("being asked").awaiting(evidence.GatewayEcho)
+		case !works || !silent:
 			return possible("not seen")
 		}
 		return found(Confirmed, fmt.Sprintf("The gateway %v does not answer echo, and traffic passes it: no fault.", p.Gateway))

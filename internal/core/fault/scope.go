@@ -1,6 +1,8 @@
 package fault
 
 import (
+	"strings"
+
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/zone"
 )
@@ -93,6 +95,30 @@ func (f *Fault) Relevant(p *facts.Facts, z zone.Zone) bool {
 		return f.Matters == AboutTheGateway
 	}
 	return z != zone.Beyond
+}
+
+// TitleOf is a fault's title within a sentence.
+func TitleOf(id ID) string {
+	for _, f := range Catalogue {
+		if f.ID != id {
+			continue
+		}
+		title := f.Title()
+		if len(title) > 1 && title[1] >= 'a' && title[1] <= 'z' || strings.HasPrefix(title, "A ") { // and not DHCP
+			return strings.ToLower(title[:1]) + title[1:]
+		}
+		return title
+	}
+	return string(id)
+}
+
+// Titles are the titles of faults, within a sentence.
+func Titles(ids []ID) []string {
+	out := make([]string, len(ids))
+	for i, id := range ids {
+		out[i] = TitleOf(id)
+	}
+	return out
 }
 
 // Texts are ids as text.

@@ -138,7 +138,7 @@ func verdictRows(s *state.State, set *evidence.Set, r verdict.Result) (rows []Ro
 		rows = append(rows, Row{"also", fmt.Sprintf("%s (%s, %s)", o.Sentence, o.Zone, o.Fault)})
 	}
 	if len(r.Candidates) > 0 {
-		rows = append(rows, Row{"still possible", strings.Join(fault.Texts(r.Candidates), ", ")})
+		rows = append(rows, Row{"still possible", strings.Join(fault.Titles(r.Candidates), "; ")})
 	}
 	return once(rows)
 }

@@ -175,7 +175,7 @@ func route(p *facts.Facts) Check {
 }
 
 func resolvers(p *facts.Facts) Check {
-	c := Check{ID: "resolvers", Label: "resolvers set", Zone: zone.Host, State: Holds, Asked: "the system's settings",
+	c := Check{ID: "resolvers", Label: "name servers", Zone: zone.Host, State: Holds, Asked: "the system's settings",
 		Means: "the machine knows whom to ask for names"}
 	var list []netip.Addr
 	for _, r := range p.Endpoint.Resolvers {

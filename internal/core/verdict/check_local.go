@@ -14,7 +14,7 @@ import (
 )
 
 func conflict(p *facts.Facts) Check {
-	c := Check{ID: "conflict", Label: "address alone", Zone: zone.LocalSubnet,
+	c := Check{ID: "conflict", Label: "conflict", Zone: zone.LocalSubnet,
 		Asked: "the segment: does anybody else have this machine's address?", Means: "nobody else uses this machine's address",
 		Fact: "not asked yet"}
 	if p.IsWithheld(evidence.AddressConflict) {

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"passepartout/internal/core/fault"
 	"passepartout/internal/core/zone"
 	"slices"
 	"strings"
@@ -80,7 +81,7 @@ func Compare(before, after Result) Since {
 	case before.Fault == after.Fault && before.Zone == after.Zone:
 		s.Outcome, s.Words = StillBroken, "Still broken."
 	default:
-		s.Outcome, s.Words = AnotherFault, fmt.Sprintf("Before it was %s; now another fault stands in the way.", was(before))
+		s.Outcome, s.Words = AnotherFault, fmt.Sprintf("Before it was: %s. Now another fault stands in the way.", was(before))
 	}
 	switch {
 	case s.Words == "":
@@ -102,7 +103,7 @@ func (s State) tells() bool { return s != StateUnknown && s != Skipped }
 
 func was(r Result) string {
 	if r.Fault != "" {
-		return string(r.Fault)
+		return fault.TitleOf(r.Fault)
 	}
 	return "not determined"
 }

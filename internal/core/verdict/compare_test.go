@@ -40,7 +40,7 @@ func TestBeforeBesideAfter(t *testing.T) {
 		{"the next fault shows", GatewayGone, func(s *evidence.Set) {
 			s.Connects = []evidence.Connect{
 				{To: netip.AddrPortFrom(Bookings, 443), Reply: evidence.Reply{Outcome: evidence.Refused, From: Bookings}}}
-		}, verdict.AnotherFault, "Before it was gateway-silent", "gateway: broken → holds"},
+		}, verdict.AnotherFault, "Before it was: the gateway does not answer.", "gateway: broken → holds"},
 		{"broken by the repair", nil, GatewayGone, verdict.BrokenSince, "Broken since the run before", "gateway: holds → broken"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -40,7 +40,8 @@ type Result struct {
 	Suspects []Suspect
 	Remarks  []Remark // what looks wrong and is not
 	Withheld []evidence.Withheld
-	Settled  bool // what may still come cannot change the verdict
+	awaited  []evidence.Kind // by remarks
+	Settled  bool            // what may still come cannot change the verdict
 }
 
 // Other is a further, independent fault.
@@ -99,8 +100,12 @@ func judge(catalogue []*fault.Fault, p *facts.Facts) Result {
 	r.hear(p)
 	r.fold()
 	for _, f := range fault.Remarks {
-		if finding := f.Judge(p); finding.Standing.Holds() {
+		finding := f.Judge(p)
+		if finding.Standing.Holds() {
 			r.Remarks = append(r.Remarks, Remark{f, finding.Sentence})
+		}
+		if finding.Awaits != 0 {
+			r.awaited = append(r.awaited, finding.Awaits)
 		}
 	}
 	usable := fault.InOrder(p)
@@ -135,7 +140,7 @@ func (r *Result) fold() {
 			s := &r.Suspects[i]
 			if s.Standing.Holds() && s.Fault != cause.Fault && slices.Contains(cause.Fault.Explains, s.Fault.ID) {
 				s.Standing, s.finding.Standing = fault.Possible, fault.Possible
-				s.Against = append(s.Against, "it follows from "+string(cause.Fault.ID))
+				s.Against = append(s.Against, "it follows from this: "+fault.TitleOf(cause.Fault.ID))
 			}
 		}
 	}
@@ -283,6 +288,9 @@ func (r *Result) missing(p *facts.Facts) string {
 func (r *Result) settled(p *facts.Facts, usable facts.Answer, inTheWay []Suspect) bool {
 	if len(p.Open) == 0 {
 		return true
+	}
+	if p.IsOpen(r.awaited...) {
+		return false // what is told of what looks wrong and is not
 	}
 	if slices.ContainsFunc(r.Suspects,
 		func(s Suspect) bool { return s.finding.Aside && s.finding.Awaits != 0 && p.IsOpen(s.finding.Awaits) }) {

@@ -107,7 +107,8 @@ func TestARecordingIsWhatPassed(t *testing.T) {
 			break
 		}
 		count++
-		assert.False(t, ci.Timestamp.Before(last), "times go on")
+		// the kernel's stamps; two of its processors may hand their frames over in another order than they stamped them
+		assert.False(t, ci.Timestamp.Before(last.Add(-100*time.Millisecond)), "times go on")
 		last = ci.Timestamp
 	}
 	assert.Equal(t, kept.Frames, count)

@@ -20,6 +20,7 @@ import (
 	"passepartout/internal/core/zone"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -45,8 +46,10 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	ctx, cancel := context.WithCancel(ctx)
 	awaited := &awaiting{Machine: c.Machine, open: map[evidence.Arrival]int{}}
 	c.Machine = awaited
+	turns := nap.Measure(turnsPace)
+	defer turns.Stop()
 	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited,
-		stopped: func() bool { return ctx.Err() != nil }}
+		stopped: func() bool { return ctx.Err() != nil }, late: turns.Worst}
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
@@ -137,7 +140,11 @@ type run struct {
 	endpoint *endpoint.Endpoint
 	segment  *probe.Segment // nil where frames are withheld
 	allowed  machine.Permissions
+	late     func() time.Duration // how long this process had to wait for its turn: whoever is not heard meanwhile is not silent
 }
+
+// turnsPace is how often it is looked how late this process is.
+const turnsPace = 10 * time.Millisecond
 
 // start reads the machine, chooses the interface and opens it for frames.
 func (r *run) start(ctx context.Context) error {

@@ -173,6 +173,9 @@ func (r *run) burst(ctx context.Context, a netip.Addr, over <-chan struct{}) (ev
 		r.observe(b)
 		return b, false
 	}
+	if b.Received < b.Sent { // what the interface itself has lost is known before anybody else is blamed for it
+		r.count(ctx, subject{})
+	}
 	told := b.Received == b.Sent || facts.Lossy(b) // at once, for those who wait for it; one or two that are missing say nothing yet
 	if told {
 		r.observe(b)

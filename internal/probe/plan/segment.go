@@ -25,8 +25,9 @@ const (
 	// The rate and number of the sweep: with all else that is asked at the same time no more than fifty requests go out in any second,
 	// since switches shut a port for not much more. It is enough to find a living segment, the likely ones being asked first.
 	sweepRate, sweepMost = 36, 48
-	// Where the kernel asks on our behalf, it asks each three times, a second apart (arp(7): mcast_solicit).
-	provokeMost   = 40
+	// Where the kernel asks on our behalf, it asks each three times, a second apart but for a tick of its clock (arp(7): mcast_solicit): two
+	// rounds may fall within one second.
+	provokeMost   = 23
 	sweepPatience = 250 * time.Millisecond
 	// How often all IPv6 machines are called: one call may be lost.
 	callAllTimes = 3
@@ -156,7 +157,7 @@ func (m *moment) silent() bool {
 		if slowest(m.Set) > 0 || noFrames(m) {
 			until = silenceTime(m.Set)
 		}
-		m.run.quiet = m.past(until)
+		m.run.quiet = m.past(until + m.run.late())
 	}
 	return m.run.quiet
 }
