@@ -118,7 +118,7 @@ func (f *flags) manifest(m machine.Machine, complaint string) casefile.Manifest 
 
 // openCommand looks at a case that was kept, or at two side by side.
 func (f *flags) openCommand() *cobra.Command {
-	return &cobra.Command{
+	cmd := &cobra.Command{
 		Use:   "open FILE [FILE]",
 		Short: "Opens a case that was kept, full-screen, as it was at any moment; or two of them, side by side",
 		Long: `Opens a case that check, watch or the screen has kept with --case, also one that was never closed. Nothing is
@@ -128,6 +128,10 @@ after, Monday and today.`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c := tui.Config{Handed: keepCopied}
+			var err error
+			if c.Theme, err = tui.Theme(f.theme); err != nil {
+				return err
+			}
 			for i, file := range args {
 				kept, line, err := casefile.OpenInTime(file)
 				if err != nil {
@@ -147,4 +151,6 @@ after, Monday and today.`,
 			return tui.Run(cmd.Context(), c)
 		},
 	}
+	bindTheme(cmd, &f.theme)
+	return cmd
 }

@@ -39,6 +39,7 @@ type flags struct {
 	only4    bool
 	only6    bool
 	rows     bool   // the command's result can be written as rows
+	theme    string // of the screen; "": as it was last
 	keep     string // the file in which the screen's case is kept; "": it is not
 	hands    *acting.Hand
 	handless error // why there is none, though there should be
@@ -69,6 +70,7 @@ Without a command it opens full-screen on this machine.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w; see passepartout --help", err) })
 	f.bind(root)
 	bindCase(root, &f.keep)
+	bindTheme(root, &f.theme)
 	root.AddCommand(f.checkCommand(), f.watchCommand(), f.pingCommand(), f.traceCommand(), f.leaseCommand(), f.dhcpCommand(),
 		f.neighboursCommand(), f.freeCommand(), f.namesCommand(), f.resolversCommand(), f.portCommand(),
 		f.socketsCommand(), f.captureCommand(), f.siteCommand(), f.answerCommand(),
@@ -92,6 +94,10 @@ func (f *flags) bind(cmd *cobra.Command) {
 	p.DurationVar(&f.deadline, "deadline", 10*time.Second, "the longest time that check takes")
 	p.BoolVarP(&f.only4, "ipv4", "4", false, "IPv4 only")
 	p.BoolVarP(&f.only6, "ipv6", "6", false, "IPv6 only")
+}
+
+func bindTheme(cmd *cobra.Command, theme *string) {
+	cmd.Flags().StringVar(theme, "theme", "", "auto (as the terminal says), light or dark; it is remembered")
 }
 
 // leastDeadline is the shortest in which anything on a segment can be told.
@@ -315,5 +321,6 @@ func (f *flags) demoCommand() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&list, "list", false, "list the scenarios, one a line")
 	bindCase(cmd, &f.keep)
+	bindTheme(cmd, &f.theme)
 	return cmd
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra/doc"
 
 	"passepartout/internal/scenario"
+	"passepartout/internal/tui"
 )
 
 // examples are a call or two of each command, by its name.
@@ -66,7 +67,7 @@ func (f *flags) mind(root *cobra.Command) {
 		}
 	}
 	for flag, words := range map[string]func() []string{"scenario": scenario.Names, "interface": interfaces,
-		"format": func() []string { return []string{"text", "json", "csv"} }} {
+		"format": func() []string { return []string{"text", "json", "csv"} }, "theme": func() []string { return tui.Themes }} {
 		_ = root.RegisterFlagCompletionFunc(flag, among(words)) // it fails for a flag that there is not, which a test would show
 	}
 }

@@ -48,6 +48,9 @@ func (f *flags) screen(ctx context.Context, args []string) error {
 		Responder: far, Hand: func(ctx context.Context) (*acting.Hand, error) { return f.hand(ctx, nil) }},
 		Families: f.families(), Deadline: f.deadline, Target: t.String(), Asked: len(args) > 0, Remember: recent.Add, Asleep: nap.Asleep,
 		Handed: keepCopied, Version: version(), Left: left}
+	if c.Theme, err = tui.Theme(f.theme); err != nil {
+		return err
+	}
 	if f.hands == nil {
 		c.Ground.Needs = "this needs cap_net_admin: passepartout as root, or by somebody who may"
 	}
@@ -77,6 +80,10 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 	}
 	c := tui.Config{Families: f.families(), Deadline: f.deadline, Open: open, Asleep: nap.Asleep, Handed: keepCopied,
 		Version: version()}
+	var err error
+	if c.Theme, err = tui.Theme(f.theme); err != nil {
+		return err
+	}
 	for _, name := range scenario.Names() {
 		complaint, err := scenario.Complaint(name)
 		if err != nil {

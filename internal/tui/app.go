@@ -63,6 +63,7 @@ type Config struct {
 	Left     string                                     // what there is to say of cases that were left, before anything is asked; "": nothing
 	Handed   func(text string) (path string, err error) // keeps what was copied in a file; nil: it is not
 	Version  string
+	Theme    string                          // one of Themes; "": the first
 	Recorded *Recording                      // a case to be looked at, in place of a machine; nil: there is a machine
 	Beside   *Recording                      // a second one, to be laid beside it; nil: none
 	Log      func(event.Event, *state.State) // hears of all that happens in the cases; nil: nobody
@@ -178,7 +179,7 @@ type model struct {
 }
 
 func newModel(ctx context.Context, c Config) *model {
-	m := &model{Config: c, ctx: ctx, theme: newTheme(true), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), now: time.Now(),
+	m := &model{Config: c, ctx: ctx, theme: newTheme(backgroundOf(c.Theme)), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), now: time.Now(),
 		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0]}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
@@ -405,7 +406,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.width, m.height = msg.Width, msg.Height
 		return m, m.look()
 	case tea.BackgroundColorMsg:
-		m.theme = newTheme(msg.IsDark())
+		if backgroundOf(m.Config.Theme) == unknownBackground {
+			m.theme = newTheme(map[bool]background{true: darkBackground, false: lightBackground}[msg.IsDark()])
+		}
 	case newsMsg:
 		if m.case_ == nil || msg.generation != m.generation {
 			return m, nil

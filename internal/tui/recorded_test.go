@@ -218,7 +218,7 @@ func TestARecordingTellsWhoseLossItWas(t *testing.T) {
 	add(event.Stopped{Because: "it was ended"})
 
 	m := newModel(context.Background(), Config{Recorded: &Recording{Name: "night.case", Timeline: line}})
-	m.width, m.height, m.theme = 142, 44, newTheme(true)
+	m.width, m.height, m.theme = 142, 44, newTheme(darkBackground)
 	page := func() string { return ansi.Strip(m.frame().Content) }
 	press(m, "6", "-")
 	shows(t, m, "127.0.0.1", "172.27.40.1", "203.0.113.53", "whose loss", "LOCAL SUBNET", "├", "local subnet", "last 5 min")
@@ -253,7 +253,7 @@ func logged(saw ...evidence.Observation) *model {
 	at = at.Add(time.Second)
 	add(event.Stopped{Because: "it was ended"})
 	m := newModel(context.Background(), Config{Recorded: &Recording{Name: "counter.case", Timeline: line}})
-	m.width, m.height, m.theme = 142, 44, newTheme(true)
+	m.width, m.height, m.theme = 142, 44, newTheme(darkBackground)
 	return m
 }
 

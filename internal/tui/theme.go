@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"image/color"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -48,21 +47,30 @@ type theme struct {
 	loud                      paint // the headline
 }
 
-func newTheme(dark bool) theme {
-	pick := lipgloss.LightDark(dark)
-	c := func(light, onDark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(onDark)) }
-	fg := func(c color.Color) paint { return painted(lipgloss.NewStyle().Foreground(c)) }
-	var (
-		// Near enough to entries of the palette of 256 that they stay apart where a terminal has no more.
-		ink   = c("#1c1c1c", "#d9dfe6")
-		slate = c("#626262", "#7d8b99")
-		brass = c("#875f00", "#d2ab5f")
-		sea   = c("#00695c", "#5dba9b")
-		amber = c("#af5f00", "#f5a623")
-		coral = c("#af0000", "#f2725e")
-		water = c("#005f87", "#6fb3d9")
-		hair  = c("#c6c6c6", "#35404b")
-	)
+// palettes are the colours on each background. All of them but the rule's stand out by 4.5 to 1 at least, which a test holds them to. They
+// are near enough to entries of the palette of 256 that they stay apart where a terminal has no more.
+var palettes = map[background]palette{
+	unknownBackground: {ink: "", slate: "#697786", brass: "#9f6b04", sea: "#00856a", amber: "#bd5800", coral: "#e62113", water: "#0a7cb6",
+		hair: "#777777"},
+	darkBackground: {ink: "#d9dfe6", slate: "#8a98a6", brass: "#d2ab5f", sea: "#5dba9b", amber: "#f5a623", coral: "#f2725e", water: "#6fb3d9",
+		hair: "#3d4955"},
+	lightBackground: {ink: "#1c1c1c", slate: "#5c5c5c", brass: "#7d5800", sea: "#00695c", amber: "#9c5200", coral: "#af0000", water: "#005f87",
+		hair: "#9a9a9a"},
+}
+
+// palette names its colours; "" is the terminal's own.
+type palette struct{ ink, slate, brass, sea, amber, coral, water, hair string }
+
+func newTheme(on background) theme {
+	p := palettes[on]
+	fg := func(c string) paint {
+		s := lipgloss.NewStyle()
+		if c != "" {
+			s = s.Foreground(lipgloss.Color(c))
+		}
+		return painted(s)
+	}
+	ink, slate, brass, sea, amber, coral, water, hair := p.ink, p.slate, p.brass, p.sea, p.amber, p.coral, p.water, p.hair
 	return theme{
 		text: fg(ink), faint: fg(slate), accent: fg(brass), rule: fg(hair),
 		key:  fg(brass),

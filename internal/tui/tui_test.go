@@ -431,17 +431,17 @@ func TestLineShrinks(t *testing.T) {
 	s.Names = []evidence.Named{{Address: Gateway, Name: "pier-gw.kittiwake.example"}, {Address: Edge, Name: "sound-edge.kittiwake.example"},
 		{Address: Provider, Name: "sound-core.kittiwake.example"}}
 	l := topology.Of(s, verdict.Judge(s))
-	drawn, _ := drawLine(newTheme(true), l, 160)
+	drawn, _ := drawLine(newTheme(darkBackground), l, 160)
 	wide := ansi.Strip(strings.Join(drawn, "\n"))
 	assert.Contains(t, wide, "loopback ━━ eth0 ━━ .23/24 ")
 	assert.Contains(t, wide, "┻━━ sound-edge ━━ sound-core ━━ 198.51.100.13 ━━ bookings :443")
 	assert.Contains(t, wide, "┏━━ 203.0.113.53 names")
-	narrow, _ := drawLine(newTheme(true), l, 80)
+	narrow, _ := drawLine(newTheme(darkBackground), l, 80)
 	assert.Contains(t, ansi.Strip(strings.Join(narrow, "\n")), "━━ 3 stations ━━ bookings :443")
 	for _, row := range narrow {
 		assert.LessOrEqual(t, ansi.StringWidth(row), 80)
 	}
-	drawn, _ = drawLine(newTheme(false), topology.Line{}, 80)
+	drawn, _ = drawLine(newTheme(lightBackground), topology.Line{}, 80)
 	assert.Len(t, drawn, 2, "nothing known yet")
 }
 

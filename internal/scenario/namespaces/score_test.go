@@ -26,9 +26,10 @@ var seeds = flag.Int("seeds", 3, "how many variations of each scenario the score
 // tallied is what came of the instances of one family of faults.
 type tallied struct {
 	instances, zone, fault, alarms, open int
-	// another zone than where the fault lies in truth, whatever can be seen of it with these permissions
-	wrong int
-	took  []int64
+	// Another zone than where the fault lies in truth; and the same where the scenario says that nothing shows it with these permissions
+	// (another holder of the address is seen by nobody without raw frames).
+	wrong, unseen int
+	took          []int64
 }
 
 // corpus is the score of many instances, by the family of the fault: where it lies, and what it is about.
@@ -87,6 +88,8 @@ func (c *corpus) add(s *scenario.Scenario, zone, want string, r result) bool {
 	case "undetermined":
 		t.open++
 	case s.Expect.Zone:
+	case zone:
+		t.unseen++
 	default:
 		t.wrong++
 	}
@@ -107,13 +110,13 @@ func (c *corpus) judge(t *testing.T, s *scenario.Scenario, again *score, frames,
 }
 
 func (c *corpus) print(ground string) {
-	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %6s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms", "undetermined",
-		"wrong", "median", "worst")
+	fmt.Printf("%s\n  %-34s %9s %9s %9s %7s %12s %6s %6s %9s %9s\n", ground, "family", "instances", "zone", "fault", "alarms",
+		"undetermined", "wrong", "unseen", "median", "worst")
 	line := func(name string, t *tallied) {
 		slices.Sort(t.took)
 		share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(t.instances, 1))) }
-		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms,
-			share(t.open), t.wrong, t.took[len(t.took)/2], t.took[len(t.took)-1])
+		fmt.Printf("  %-34s %9d %9s %9s %7d %12s %6d %6d %6d ms %6d ms\n", name, t.instances, share(t.zone), share(t.fault), t.alarms,
+			share(t.open), t.wrong, t.unseen, t.took[len(t.took)/2], t.took[len(t.took)-1])
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.families)) {
 		line(name, c.families[name])
@@ -140,8 +143,9 @@ func (c *corpus) print(ground string) {
 func (c *corpus) all() *tallied {
 	all := &tallied{}
 	for _, t := range c.families {
-		all.instances, all.zone, all.fault, all.alarms, all.open, all.wrong = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault,
-			all.alarms+t.alarms, all.open+t.open, all.wrong+t.wrong
+		all.instances, all.zone, all.fault, all.alarms, all.open = all.instances+t.instances, all.zone+t.zone, all.fault+t.fault,
+			all.alarms+t.alarms, all.open+t.open
+		all.wrong, all.unseen = all.wrong+t.wrong, all.unseen+t.unseen
 		all.took = append(all.took, t.took...)
 	}
 	return all
