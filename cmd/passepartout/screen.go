@@ -84,6 +84,7 @@ func (f *flags) demo(ctx context.Context, args []string) error {
 	if c.Theme, err = tui.Theme(f.theme); err != nil {
 		return err
 	}
+	c.Begin = scenario.ToBeginWith
 	for _, name := range scenario.Names() {
 		complaint, err := scenario.Complaint(name)
 		if err != nil {

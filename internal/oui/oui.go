@@ -27,7 +27,7 @@ func Of(h endpoint.HardwareAddr) string {
 	case h.Shared():
 		return "shared by routers"
 	case h.Private():
-		return "made up, not registered"
+		return "random (locally administered)"
 	}
 	return wiretext.Clean(find(h))
 }

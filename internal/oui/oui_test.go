@@ -26,7 +26,7 @@ func TestRegisterIsTheLibrarys(t *testing.T) {
 	}
 	assert.Greater(t, asked, 30_000)
 	for h, want := range map[endpoint.HardwareAddr]string{
-		{}: "", {2, 0, 0, 0, 0x10, 0x17}: "made up, not registered", {0, 0, 0x5e, 0, 1, 0x28}: "shared by routers",
+		{}: "", {2, 0, 0, 0, 0x10, 0x17}: "random (locally administered)", {0, 0, 0x5e, 0, 1, 0x28}: "shared by routers",
 		{0, 0, 0x0c, 0x07, 0xac, 1}: "shared by routers", {0xfc, 0xff, 0xff, 0, 0, 1}: "",
 	} {
 		assert.Equal(t, want, oui.Of(h), h.String())

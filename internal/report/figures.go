@@ -74,7 +74,7 @@ func (t Times) Page(endpoint string) draw.Page {
 	for _, w := range targets {
 		note := fmt.Sprintf("%d of %d lost", w.Summary.Lost(), w.Summary.Sent())
 		if w.Summary.Times.Known {
-			note = fmt.Sprintf("typical %s, ± %s; ", wording.Millis(w.Summary.Times.Median), wording.Millis(w.Summary.Times.Half())) + note
+			note = fmt.Sprintf("median %s, ± %s; ", wording.Millis(w.Summary.Times.Median), wording.Millis(w.Summary.Times.Half())) + note
 		}
 		if n := w.Summary.Late; n > 0 {
 			note += fmt.Sprintf(" (%d late)", n)

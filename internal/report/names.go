@@ -227,7 +227,7 @@ func FiguresWords(f names.Figures) (share, typical, worst string) {
 func (c Compared) WriteText(w io.Writer) error {
 	fmt.Fprintf(w, "%d rounds of %s\n", c.Rounds, strings.Join(c.Names, ", "))
 	t := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
-	fmt.Fprintln(t, "name server\tfirst time: answered\ttypical\tworst\tagain: answered\ttypical\tworst\t")
+	fmt.Fprintln(t, "name server\tfirst time: answered\tmedian\tmax\tagain: answered\tmedian\tmax\t")
 	for i, x := range c.Trial.Tallies {
 		a, b, d := FiguresWords(x.Cold)
 		e, f, g := FiguresWords(x.Warm)

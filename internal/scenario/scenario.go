@@ -72,6 +72,9 @@ var files embed.FS
 // ErrUnknown is the error for a scenario that is not there.
 var ErrUnknown = errors.New("no such scenario")
 
+// ToBeginWith names a few scenarios for somebody who sees them for the first time: nothing wrong, and one for each zone, and names.
+var ToBeginWith = []string{"healthy", "gateway-not-set", "gateway-silent", "service-refused", "resolver-silent"}
+
 // Names lists the scenarios that ship with the program: the healthy one first, then by name.
 func Names() []string {
 	entries, err := files.ReadDir("cases")

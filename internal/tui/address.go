@@ -166,7 +166,7 @@ func (m *model) routeTable() []string {
 		default:
 			r.put(t.text, "directly on "+x.Interface)
 		}
-		r.put(t.faint, "   set "+x.Origin.String())
+		r.put(t.faint, "   "+x.Origin.Words())
 		if x.Metric != 0 {
 			r.put(t.faint, fmt.Sprintf(", metric %d", x.Metric))
 		}

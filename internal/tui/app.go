@@ -55,9 +55,10 @@ type Config struct {
 	Ground   Ground
 	Families evidence.Families
 	Deadline time.Duration
-	Target   string // asked for at once, when not empty
-	Asked    bool   // Target was given, even if empty
-	Cases    []Case // a demonstration: scenarios to choose from
+	Target   string   // asked for at once, when not empty
+	Asked    bool     // Target was given, even if empty
+	Cases    []Case   // a demonstration: scenarios to choose from
+	Begin    []string // the names of a few of them to begin with
 	Open     func(name string) (Ground, error)
 	Remember func(target string)                        // called for each target that was asked for
 	Left     string                                     // what there is to say of cases that were left, before anything is asked; "": nothing
@@ -150,7 +151,10 @@ type model struct {
 	iface      string
 	complaint  string
 	picked     int // among the suggested targets
-	casePicked int
+	casePicked int // among the complaints that are shown
+	caseTyped  string
+	casePane   pane
+	lookedInto map[string]bool // complaints
 
 	beside     *beside              // what a second recording has to say; nil: there is none
 	recorded   *recorded            // the recording that is looked at; nil: a case that lives
@@ -180,7 +184,8 @@ type model struct {
 
 func newModel(ctx context.Context, c Config) *model {
 	m := &model{Config: c, ctx: ctx, theme: newTheme(backgroundOf(c.Theme)), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), now: time.Now(),
-		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0]}
+		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0],
+		lookedInto: map[string]bool{}}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
 	m.input.SetVirtualCursor(false)

@@ -112,3 +112,33 @@ func TestWhatStandsBesideScrolls(t *testing.T) {
 	press(m, "down", "up")
 	assert.Equal(t, clock.ReplaceAllString(before, ""), clock.ReplaceAllString(text(m), ""))
 }
+
+// The choice of complaints begins with a few, is narrowed by what is typed, and marks what was looked into already.
+func TestTheChoiceOfComplaints(t *testing.T) {
+	opened := ""
+	c := Config{Begin: []string{"second"}, Open: func(name string) (Ground, error) {
+		opened = name
+		return Ground{Machine: still{}}, nil
+	}}
+	for _, name := range []string{"first", "second", "third"} {
+		c.Cases = append(c.Cases, Case{Name: name, Complaint: "It is the " + name + " thing that fails."})
+	}
+	m := newModel(t.Context(), c)
+	m.width, m.height = 80, 24
+	shows(t, m, "To begin with", "▸ It is the second", "Any one of them", "All others", "It is the first")
+	press(m, "t", "h", "i", "r", "d")
+	assert.Contains(t, text(m), "▸ It is the third")
+	assert.NotContains(t, text(m), "first thing")
+	whole(t, m, "narrowed")
+	press(m, "enter")
+	until(t, m, "the site", func() bool { return m.shows(questionLayer) })
+	assert.Equal(t, "third", opened)
+	press(m, "esc")
+	shows(t, m, "It is the third thing that fails. (looked into)")
+	press(m, "x", "x")
+	shows(t, m, "No complaint has that word")
+	press(m, "enter", "esc", "down", "enter")
+	until(t, m, "any one", func() bool { return m.shows(questionLayer) })
+	assert.Contains(t, []string{"first", "second", "third"}, opened)
+	m.leave()
+}

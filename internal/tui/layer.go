@@ -113,24 +113,10 @@ func (m *model) pressInterfaces(k tea.KeyPressMsg) tea.Cmd {
 	}, func() { m.close(interfacesLayer) })
 }
 
-func (m *model) pressCases(k tea.KeyPressMsg) tea.Cmd {
-	if m.busy != "" && k.String() == "enter" {
-		return nil
-	}
-	names := make([]string, len(m.Cases))
-	for i, c := range m.Cases {
-		names[i] = c.Name
-	}
-	return m.pressInList(k, &m.casePicked, names, m.openCase, func() {
-		if m.case_ != nil {
-			m.close(casesLayer)
-		}
-	})
-}
-
 // openCase stands at another demonstration's machine. Building a site takes a moment.
 func (m *model) openCase(name string) tea.Cmd {
 	open := m.Open
+	m.lookedInto[name] = true
 	return m.inBackground("the site is being built", func() func(*model) tea.Cmd {
 		g, err := open(name)
 		return func(m *model) tea.Cmd {

@@ -60,7 +60,7 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 		own := "no address"
 		if i, ok := e.Interface(m.set.Interface); ok {
 			if usable := i.Usable(false); len(usable) > 0 {
-				own = fmt.Sprintf("%v, set %v", usable[0].Prefix, usable[0].Origin)
+				own = fmt.Sprintf("%v, %s", usable[0].Prefix, usable[0].Origin.Words())
 			} else if self, is := i.SelfAssigned(); is {
 				own = fmt.Sprintf("%v, which the machine gave itself (RFC 3927)", self.Prefix.Addr())
 			}

@@ -241,7 +241,7 @@ func (m *model) compareLines(c report.Compared, comparing bool, done int) []stri
 			if f.Asked > f.Answered {
 				style = t.state[verdict.Strained]
 			}
-			r.at(label+width+2).put(style, share).put(t.faint, fmt.Sprintf("  %s, worst %s", typical, worst))
+			r.at(label+width+2).put(style, share).put(t.faint, fmt.Sprintf("  median %s, max %s", typical, worst))
 			lines = append(lines, r.cut(m.width))
 		}
 	}

@@ -1,8 +1,6 @@
 package tui
 
 import (
-	"fmt"
-
 	"passepartout/internal/core/verdict"
 )
 
@@ -73,61 +71,6 @@ func (m *model) questionPage() (lines []string, x, y int) {
 	}
 	r.put(t.key, "ctrl+c").put(t.faint, " quit")
 	return append(lines[:m.height-2], m.rule(), r.cut(m.width)), x, y
-}
-
-// casesPage lets a scenario be chosen by its complaint; what is wrong is not told.
-func (m *model) casesPage() []string {
-	t := m.theme
-	lines := []string{m.title(), m.rule(), "", "  " + t.loud.Render("Which complaint will you look into?"),
-		"  " + t.faint.Render(
-			fmt.Sprintf("%d cases at North Pier of Kittiwake Ferries, a made-up site. What is wrong is yours to find.", len(m.Cases))), ""}
-	type line struct {
-		text string
-		of   int
-	}
-	var all []line
-	for i, c := range m.Cases {
-		mark, style := "  ", t.text
-		if i == m.casePicked {
-			mark, style = "▸ ", t.loud
-		}
-		for j, w := range wrap(c.Complaint, m.width-12, 3) {
-			if j > 0 {
-				mark = "  "
-			}
-			all = append(all, line{"  " + t.accent.Render(mark) + style.Render(w), i})
-		}
-	}
-	room := m.height - len(lines) - 3
-	top := 0
-	for i, l := range all {
-		if l.of == m.casePicked && i >= top+room {
-			top = i - room + 1
-		}
-	}
-	if m.casePicked == 0 {
-		top = 0
-	}
-	for i := top; i < len(all) && i < top+room; i++ {
-		lines = append(lines, all[i].text)
-	}
-	for len(lines) < m.height-3 {
-		lines = append(lines, "")
-	}
-	more := ""
-	if below := len(all) - top - room; below > 0 {
-		more = fmt.Sprintf("    %d more lines below", below)
-	}
-	if m.notice != "" {
-		more = "  " + m.notice
-	}
-	if m.busy != "" {
-		more = "  " + m.busy + " …"
-	}
-	r := &row{}
-	r.put(t.key, " enter").put(t.faint, " look into it   ").put(t.key, "↑↓").put(t.faint, " choose   ").put(t.key, "?").
-		put(t.faint, " help   ").put(t.key, "q").put(t.faint, " quit")
-	return append(lines, t.faint.Render(more), m.rule(), r.cut(m.width))
 }
 
 // interfaceList lets another network port be meant.

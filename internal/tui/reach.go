@@ -407,10 +407,11 @@ func (m *model) targetRows(s reachShot) []string {
 	}
 	line(t.text, words)
 	if c.Times.Known {
-		words = fmt.Sprintf("typical %s; nine tenths from %s to %s, never under %s", wording.Millis(c.Times.Median),
-			wording.Millis(c.Times.P05), wording.Millis(c.Times.P95), wording.Millis(c.Times.Least))
+		words = fmt.Sprintf("round trip: min %s, median %s, p95 %s, max %s", wording.Millis(c.Times.Least), wording.Millis(c.Times.Median),
+			wording.Millis(c.Times.P95), wording.Millis(c.Times.Top))
 		if c.Variation.Known {
-			words += fmt.Sprintf("; from one to the next mostly within %s", wording.Millis(c.Variation.P95))
+			words += fmt.Sprintf("; jitter, from one reply to the next: median %s, p95 %s", wording.Millis(c.Variation.Median),
+				wording.Millis(c.Variation.P95))
 		}
 		line(t.text, words)
 	}

@@ -33,9 +33,9 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 			fmt.Sprintf("   mask %s   %s usable %s", subnet.Mask(p), count(subnet.Size(p)),
 				map[bool]string{true: "address", false: "addresses"}[subnet.Size(p) == 1]))
 	} else {
-		head.put(t.faint, fmt.Sprintf("   %v, a prefix of %s addresses", subnet.KindOf(p.Addr()), count(subnet.Size(p))))
+		head.put(t.faint, fmt.Sprintf("   %v", subnet.KindOf(p.Addr())))
 	}
-	head.put(t.faint, "   set "+a.Origin.String())
+	head.put(t.faint, "   "+a.Origin.Words())
 	if a.Limited {
 		head.put(t.faint, fmt.Sprintf(", %.0f min left", a.Valid.Minutes()))
 	}

@@ -128,6 +128,14 @@ var originNames = [...]string{"not told", "by hand", "by DHCP", "by router adver
 
 func (o Origin) String() string { return originNames[o] }
 
+// Words say who has set what is of that origin.
+func (o Origin) Words() string {
+	if o == 0 {
+		return "origin unknown"
+	}
+	return "set " + o.String()
+}
+
 // NeighbourState is how sure the system is of a neighbour (RFC 4861 §7.3.2, used for ARP as well).
 type NeighbourState uint8
 

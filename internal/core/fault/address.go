@@ -77,7 +77,7 @@ func judgeNoAddress(p *facts.Facts, what string) Finding {
 var NoAddress = &Fault{
 	ID: "no-address", Zone: zone.Host, Place: 30, Scope: OfMachine, Matters: WhileThereIsNoAddress, Check: "address",
 	Needs: []evidence.Kind{evidence.Settings, evidence.DHCPOffer}, Explains: []ID{"dhcp-silent"},
-	Doc: `The port has no address, though one is to be had
+	Doc: `No address, though one is to be had
 The port is on and connected, and has no IP address, or nothing but an IPv6 link-local one, while a DHCP server offers one at this moment.
 The client that should ask for it is not running, not set to this port, or the port is set to a fixed address that is missing. Set the
 port to automatic, or enter the fixed address in full.`,

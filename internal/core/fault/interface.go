@@ -184,7 +184,7 @@ var LinkErrors = &Fault{
 	ID: "link-errors", Zone: zone.Host, Place: 210, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
 	Needs: []evidence.Kind{evidence.Settings, evidence.LossProbes}, OfQuality: true,
 	Explains: []ID{"segment-lossy", "path-lossy", "path-slow", "service-slow"},
-	Doc: `The port loses frames
+	Doc: `The interface loses frames
 The counters of errors at this machine's port rise while it is used, or it has agreed with the switch on half duplex or an unusually slow
 speed: a damaged cable or plug, a worn socket, a failing card, or a port that one side has been set by hand. Totals since the machine was
 started say nothing; only their growth does. Change the cable, then the socket, then the card; let both sides agree on speed and duplex by

@@ -188,7 +188,7 @@ is always full. A station that is slow to answer for itself, while later ones ar
 var MTUTooLarge = &Fault{
 	ID: "mtu-too-large", Zone: zone.Host, Place: 230, Scope: OfMachine, Matters: WhereSomethingPasses, Check: "link",
 	Needs: []evidence.Kind{evidence.PacketSize}, OnSilence: true, OfQuality: true, Explains: []ID{"service-slow"},
-	Doc: `The port sends larger packets than the segment carries
+	Doc: `This machine sends larger packets than the segment carries
 The MTU of this machine's port is larger than the segment's: large packets vanish before the gateway, small ones pass. Pages begin to load
 and hang. Set the MTU back to what the segment carries.`,
 	Judge: func(p *facts.Facts) Finding {

@@ -137,7 +137,7 @@ func Footing(l evidence.Lookup) string {
 		parts = append(parts, "keeps "+life(l.Life))
 	}
 	if l.Authoritative {
-		parts = append(parts, "its own zone")
+		parts = append(parts, "authoritative")
 	}
 	if l.Truncated {
 		parts = append(parts, "too long for UDP")

@@ -69,7 +69,7 @@ func TestWords(t *testing.T) {
 	}
 	l := said(Core, "A", "NOERROR", "203.0.113.80")
 	l.Asks, l.Authoritative, l.Truncated, l.Ignored = 2, true, true, 3
-	assert.Equal(t, "4.00 ms · asked 2 times · keeps 5 min · its own zone · too long for UDP · 3 foreign answers ignored", names.Footing(l))
+	assert.Equal(t, "4.00 ms · asked 2 times · keeps 5 min · authoritative · too long for UDP · 3 foreign answers ignored", names.Footing(l))
 	assert.Empty(t, names.Footing(evidence.Lookup{}))
 }
 

@@ -341,7 +341,7 @@ func words(e *Entry, said []Face, now time.Time) (string, bool) {
 		}
 		return "not asked for " + Length(now.Sub(e.Since)), false
 	case endpoint.Delay:
-		return "in use, about to be asked", false
+		return "being rechecked", false
 	case endpoint.Probe:
 		return "being asked again", false
 	case endpoint.Incomplete:

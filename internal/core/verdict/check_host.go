@@ -82,7 +82,7 @@ func address(p *facts.Facts) Check {
 	}
 	usable := append(p.Iface.Usable(false), p.Iface.Usable(true)...)
 	for _, a := range p.Iface.Addresses {
-		c.Heard = append(c.Heard, fmt.Sprintf("%v, %v, set %v", a.Prefix, subnet.KindOf(a.Prefix.Addr()), a.Origin))
+		c.Heard = append(c.Heard, fmt.Sprintf("%v, %v, %s", a.Prefix, subnet.KindOf(a.Prefix.Addr()), a.Origin.Words()))
 	}
 	c.Heard = append(c.Heard, documented(p, "address")...)
 	if l, ok := p.Lease(); ok && l.Client != "" {
@@ -97,7 +97,7 @@ func address(p *facts.Facts) Check {
 	case !p.Iface.Up:
 		c.State, c.Fact = Skipped, "the interface is off"
 	case len(usable) > 0:
-		c.State, c.Fact = Holds, fmt.Sprintf("%v, set %v", usable[0].Prefix, usable[0].Origin)
+		c.State, c.Fact = Holds, fmt.Sprintf("%v, %s", usable[0].Prefix, usable[0].Origin.Words())
 		if a := usable[0]; a.Prefix.Addr().Is4() {
 			c.Heard = append(c.Heard,
 				fmt.Sprintf("mask %s: %v to %v", subnet.Mask(a.Prefix), a.Prefix.Masked().Addr(), subnet.Last(a.Prefix)))

@@ -23,7 +23,7 @@ func TestWhatChecksSay(t *testing.T) {
 		fact     string
 		heard    string
 	}{
-		{name: "healthy", id: "loopback", state: verdict.Holds, fact: "answered in 0.05 ms"},
+		{name: "healthy", id: "loopback", state: verdict.Holds, fact: "answered in 50 µs"},
 		{name: "healthy", id: "link", state: verdict.Holds, fact: "eth0 on, signal, 1 Gbit/s full duplex", heard: "MTU 1500 octets"},
 		{name: "healthy", id: "address", state: verdict.Holds, fact: "172.27.40.23/24, set by DHCP",
 			heard: "mask 255.255.255.0: 172.27.40.0 to 172.27.40.255"},

@@ -25,6 +25,8 @@ func List(addrs []netip.Addr) string {
 // Millis writes a time with a unit that fits it.
 func Millis(d time.Duration) string {
 	switch {
+	case d > 0 && d < 100*time.Microsecond: // 0.00 ms would say that it took no time
+		return fmt.Sprintf("%.0f µs", max(float64(d)/1e3, 1))
 	case d < 10*time.Millisecond:
 		return fmt.Sprintf("%.2f ms", float64(d)/1e6)
 	case d < time.Second:
