@@ -59,7 +59,7 @@ func (x *terminal) text() string { x.t.Helper(); return x.tmux("capture-pane", "
 // see waits until the screen shows all of these.
 func (x *terminal) see(wants ...string) string {
 	x.t.Helper()
-	deadline := time.Now().Add(time.Minute)
+	deadline := time.Now().Add(2 * time.Minute)
 	for {
 		text := x.text()
 		missing := slices.DeleteFunc(slices.Clone(wants), func(w string) bool { return strings.Contains(text, w) })
