@@ -22,7 +22,7 @@ picture() {
 	local name=$1 size=$2 scenario=$3 terminal
 	shift 3
 	[[ $only == "  " || $only == *" $name "* ]] || return 0
-	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; XDG_STATE_HOME=$state COLORTERM=truecolor ./passepartout demo $scenario"
+	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; XDG_STATE_HOME=$state COLORTERM=truecolor ./passepartout demo --theme dark $scenario"
 	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg '#101418' -fg '#d8dee6' +sb \
 		-xrm 'xterm*directColor: true' -xrm 'xterm*termName: xterm-256color' -e tmux -L shots attach >/dev/null 2>&1 &
 	terminal=$!
