@@ -150,10 +150,8 @@ type model struct {
 	target     target.Target
 	iface      string
 	complaint  string
-	picked     int // among the suggested targets
-	casePicked int // among the complaints that are shown
-	caseTyped  string
-	casePane   pane
+	picked     int             // among the suggested targets
+	cases      typedList       // the complaints that are shown
 	lookedInto map[string]bool // complaints
 
 	beside     *beside              // what a second recording has to say; nil: there is none
@@ -172,7 +170,7 @@ type model struct {
 	card       *handed // what is read out from; nil: it was not opened
 	busy       string  // what is being done in the background, that nothing else can be done beside
 
-	deeds    deedList
+	deeds    typedList
 	scrolled map[*view]*pane // how far each view has been scrolled
 
 	held    map[reflect.Type]any // what the views hold of their own
@@ -183,8 +181,8 @@ type model struct {
 }
 
 func newModel(ctx context.Context, c Config) *model {
-	m := &model{Config: c, ctx: ctx, theme: newTheme(backgroundOf(c.Theme)), keys: newKeys(len(c.Cases) > 0), input: textinput.New(), now: time.Now(),
-		held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0],
+	m := &model{Config: c, ctx: ctx, theme: newTheme(backgroundOf(c.Theme)), keys: newKeys(len(c.Cases) > 0), input: textinput.New(),
+		now: time.Now(), held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0],
 		lookedInto: map[string]bool{}}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300

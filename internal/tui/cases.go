@@ -17,7 +17,7 @@ type complaint struct {
 
 // complaints are those that can be chosen: a few to begin with and any one, then all of them; when something was typed, those that have it.
 func (m *model) complaints() (out []complaint) {
-	words := strings.Fields(strings.ToLower(m.caseTyped))
+	words := m.cases.words()
 	begins := func(c Case) bool { return len(words) == 0 && slices.Contains(m.Begin, c.Name) }
 	for _, c := range m.Cases {
 		if begins(c) {
@@ -38,37 +38,29 @@ func (m *model) complaints() (out []complaint) {
 
 // pressCases handles a key in the choice: letters are typed, and narrow it.
 func (m *model) pressCases(k tea.KeyPressMsg) tea.Cmd {
-	list := m.complaints()
-	if step, ok := stepOf(k); ok && k.Text == "" {
-		m.casePicked = min(max(m.casePicked+step, 0), max(len(list)-1, 0))
-		return nil
-	}
+	l, list := &m.cases, m.complaints()
 	switch {
 	case k.String() == "enter":
-		if m.busy != "" || m.casePicked >= len(list) {
+		if m.busy != "" || l.picked >= len(list) {
 			return nil
 		}
-		name := list[m.casePicked].name
+		name := list[l.picked].name
 		if name == "" {
 			name = m.Cases[rand.IntN(len(m.Cases))].Name // which one is the point of it: nobody has to have it again
 		}
 		return m.openCase(name)
-	case k.String() == "esc" && m.caseTyped != "":
-		m.caseTyped, m.casePicked = "", 0
+	case k.String() == "esc" && l.typed != "":
+		l.retype("")
 	case k.String() == "esc":
 		if m.case_ != nil {
 			m.close(casesLayer)
 		}
-	case k.String() == "backspace":
-		if r := []rune(m.caseTyped); len(r) > 0 {
-			m.caseTyped, m.casePicked = string(r[:len(r)-1]), 0
-		}
-	case m.caseTyped == "" && key.Matches(k, m.keys.quit):
+	case l.typed == "" && key.Matches(k, m.keys.quit):
 		return tea.Quit
-	case m.caseTyped == "" && key.Matches(k, m.keys.help):
+	case l.typed == "" && key.Matches(k, m.keys.help):
 		m.openDeeds()
-	case k.Text != "" && len(m.caseTyped) < 60:
-		m.caseTyped, m.casePicked = m.caseTyped+k.Text, 0
+	default:
+		l.press(k, len(list))
 	}
 	return nil
 }
@@ -76,21 +68,15 @@ func (m *model) pressCases(k tea.KeyPressMsg) tea.Cmd {
 // casesPage lets a scenario be chosen by its complaint; what is wrong is not told.
 func (m *model) casesPage() []string {
 	t := m.theme
-	list := m.complaints()
-	m.casePicked = min(max(m.casePicked, 0), max(len(list)-1, 0))
-	typed := &row{}
-	typed.put(t.loud, "  Which complaint will you look into?").put(t.text, "   ").put(t.accent, "▸ ")
-	if m.caseTyped == "" {
-		typed.put(t.faint, "type a word of it")
-	} else {
-		typed.put(t.text, m.caseTyped).put(t.accent, "▏")
-	}
-	lines := []string{m.title(), m.rule(), "", typed.cut(m.width), "  " + t.faint.Render(fit(
-		fmt.Sprintf("%d cases at North Pier of Kittiwake Ferries, a made-up site. What is wrong is yours to find.", len(m.Cases)), m.width-3)), ""}
+	l, list := &m.cases, m.complaints()
+	l.clamp(len(list))
+	about := fmt.Sprintf("%d cases at North Pier of Kittiwake Ferries, a made-up site. What is wrong is yours to find.", len(m.Cases))
+	lines := []string{m.title(), m.rule(), "", l.head(t, "Which complaint will you look into?", m.width),
+		"  " + t.faint.Render(fit(about, m.width-3)), ""}
 	var rows []string
 	at, group := 0, ""
 	for i, c := range list {
-		if c.group != group && len(m.Begin) > 0 && m.caseTyped == "" {
+		if c.group != group && len(m.Begin) > 0 && l.typed == "" {
 			if group != "" {
 				rows = append(rows, "")
 			}
@@ -101,7 +87,7 @@ func (m *model) casesPage() []string {
 		if m.lookedInto[c.name] {
 			style = t.faint
 		}
-		if i == m.casePicked {
+		if i == l.picked {
 			mark, style = "▸ ", t.loud
 			at = len(rows)
 		}
@@ -120,9 +106,7 @@ func (m *model) casesPage() []string {
 		rows = append(rows, "    "+t.faint.Render("No complaint has that word. Backspace takes a letter away, esc all of it."))
 	}
 	room := m.height - len(lines) - 3
-	m.casePane.follow(min(at+2, max(len(rows)-1, 0)), room)
-	m.casePane.follow(max(at-1, 0), room)
-	lines = append(lines, m.casePane.show(t, rows, m.width, room, "")...)
+	lines = append(lines, l.show(t, rows, at, m.width, room)...)
 	for len(lines) < m.height-3 {
 		lines = append(lines, "")
 	}

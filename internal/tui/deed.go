@@ -43,13 +43,6 @@ type listedDeed struct {
 	is    bool  // a mark, which does nothing
 }
 
-// deedList is what has been typed in the list of all that can be done, and what was picked.
-type deedList struct {
-	typed  string
-	picked int
-	pane   pane
-}
-
 // general are the deeds that every view has, in the order in which the foot has room for them.
 func (m *model) general() (out []deed) {
 	for _, b := range m.keys.foot() {
@@ -86,8 +79,8 @@ func (m *model) allDeeds() (out []listedDeed) {
 	title := strings.ToUpper(m.view.name[:1]) + m.view.name[1:]
 	switch {
 	case len(m.over) > 1: // over a list
-		add("Here", deed{key: "↑", name: "up", does: "choose the one above; page up, home"}, deed{key: "↓", name: "down", does: "choose the one below; page down, end"},
-			deed{key: "enter", name: "take", does: "what is chosen"}, deed{key: "esc", name: "back", does: "back to where this was opened"})
+		add("Here", deed{key: "↑", name: "up", does: "choose the one above; page up, home"},
+			deed{key: "↓", name: "down", does: "choose the one below; page down, end"}, deed{key: "enter", name: "take", does: "what is chosen"}, deed{key: "esc", name: "back", does: "back to where this was opened"})
 	case m.recorded != nil:
 		if m.view.kept {
 			for _, d := range m.view.deeds {
@@ -107,15 +100,16 @@ func (m *model) allDeeds() (out []listedDeed) {
 		if m.recorded == nil {
 			add("In every view", m.general()...)
 		} else {
-			add("In every view", deed{key: "v", name: "values", does: generally["values"]}, deed{key: "e", name: "export", does: generally["export"]},
-				deed{key: "q", name: "quit", does: generally["quit"]})
+			add("In every view", deed{key: "v", name: "values", does: generally["values"]},
+				deed{key: "e", name: "export", does: generally["export"]}, deed{key: "q", name: "quit", does: generally["quit"]})
 		}
 		for _, p := range m.view.marks {
 			out = append(out, listedDeed{deed: deed{key: p[0], does: p[1]}, group: "Marks of " + m.view.name, mark: m.theme.key, is: true})
 		}
 	}
 	for _, s := range []verdict.State{verdict.Holds, verdict.Strained, verdict.Broken, verdict.StateUnknown, verdict.Skipped} {
-		out = append(out, listedDeed{deed: deed{key: strands[s], does: strandWords[s]}, group: "Marks of the line", mark: m.theme.state[s], is: true})
+		out = append(out, listedDeed{deed: deed{key: strands[s], does: strandWords[s]}, group: "Marks of the line", mark: m.theme.state[s],
+			is: true})
 	}
 	return out
 }
@@ -133,7 +127,7 @@ var strandWords = map[verdict.State]string{
 // those that speak of it.
 func (m *model) deedsShown() []listedDeed {
 	all := m.allDeeds()
-	words := strings.Fields(strings.ToLower(m.deeds.typed))
+	words := m.deeds.words()
 	if len(words) == 0 {
 		return all
 	}
@@ -162,10 +156,6 @@ func containsAll(text string, words []string) bool {
 func (m *model) pressDeeds(k tea.KeyPressMsg) tea.Cmd {
 	d := &m.deeds
 	list := m.deedsShown()
-	if step, ok := stepOf(k); ok && k.Text == "" {
-		d.picked = min(max(d.picked+step, 0), max(len(list)-1, 0))
-		return nil
-	}
 	switch {
 	case k.String() == "esc", key.Matches(k, m.keys.help) && d.typed == "":
 		m.close(deedsLayer)
@@ -177,19 +167,15 @@ func (m *model) pressDeeds(k tea.KeyPressMsg) tea.Cmd {
 		if press, ok := pressOf(strings.Fields(list[d.picked].key)[0]); ok {
 			return m.press(press)
 		}
-	case k.String() == "backspace":
-		if r := []rune(d.typed); len(r) > 0 {
-			d.typed, d.picked = string(r[:len(r)-1]), 0
-		}
-	case k.Text != "" && len(d.typed) < 60:
-		d.typed, d.picked = d.typed+k.Text, 0
+	default:
+		d.press(k, len(list))
 	}
 	return nil
 }
 
 // openDeeds opens the list of all that can be done.
 func (m *model) openDeeds() {
-	m.deeds = deedList{}
+	m.deeds = typedList{}
 	m.lay(deedsLayer)
 }
 
@@ -197,15 +183,8 @@ func (m *model) openDeeds() {
 func (m *model) deedsPage() []string {
 	t, d := m.theme, &m.deeds
 	list := m.deedsShown()
-	d.picked = min(max(d.picked, 0), max(len(list)-1, 0))
-	typed := &row{}
-	typed.put(t.loud, "  What can be done here").put(t.text, "   ").put(t.accent, "▸ ")
-	if d.typed == "" {
-		typed.put(t.faint, "type a word of it")
-	} else {
-		typed.put(t.text, d.typed).put(t.accent, "▏")
-	}
-	lines := []string{m.title(), m.rule(), typed.cut(m.width), m.rule()}
+	d.clamp(len(list))
+	lines := []string{m.title(), m.rule(), d.head(t, "What can be done here", m.width), m.rule()}
 	room := m.height - len(lines) - 2
 	var rows []string
 	at, group := 0, ""
@@ -225,12 +204,7 @@ func (m *model) deedsPage() []string {
 	if len(list) == 0 {
 		rows = indent(wrap(" Nothing here is called that, and nothing speaks of it. Backspace takes a letter away.", m.width-2, 2), t.faint)
 	}
-	if at < len(rows) {
-		d.pane.follow(min(at+2, len(rows)-1), room)
-		d.pane.follow(max(at-1, 0), room)
-	}
-	rows = d.pane.show(t, rows, m.width, room, "")
-	lines = append(lines, rows...)
+	lines = append(lines, d.show(t, rows, at, m.width, room)...)
 	for len(lines) < m.height-2 {
 		lines = append(lines, "")
 	}
@@ -239,7 +213,7 @@ func (m *model) deedsPage() []string {
 	return append(lines[:m.height-2], m.rule(), r.cut(m.width))
 }
 
-// offerRows draws one; the one that is picked is shown whole.
+// deedRows draws one; the one that is picked is shown whole.
 func (m *model) deedRows(o listedDeed, picked bool) (rows []string) {
 	t := m.theme
 	const keys, names = 4, 11

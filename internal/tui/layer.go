@@ -24,7 +24,8 @@ var (
 )
 
 func init() { // they open one another
-	deedsLayer = &layer{draw: (*model).deedsPage, press: (*model).pressDeeds, wheel: func(m *model, step int) { m.deeds.picked = max(m.deeds.picked+step, 0) }}
+	deedsLayer = &layer{draw: (*model).deedsPage, press: (*model).pressDeeds,
+		wheel: func(m *model, step int) { m.deeds.picked = max(m.deeds.picked+step, 0) }}
 	interfacesLayer = &layer{draw: (*model).interfaceList, press: (*model).pressInterfaces}
 	answersLayer = &layer{draw: (*model).answersPage, press: (*model).pressAnswers}
 	removalsLayer = &layer{draw: (*model).removalList, press: (*model).pressRemovals}

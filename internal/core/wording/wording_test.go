@@ -15,7 +15,8 @@ func TestWording(t *testing.T) {
 	many := slices.Repeat([]netip.Addr{netip.MustParseAddr("172.27.40.2"), netip.MustParseAddr("203.0.113.53")}, 4)
 	at := time.Date(2026, 11, 23, 9, 4, 7, 999, time.FixedZone("", 3600))
 	for want, got := range map[string]string{
-		"0.40 ms": wording.Millis(400 * time.Microsecond), "47 µs": wording.Millis(47 * time.Microsecond), "1 µs": wording.Millis(80), "0.00 ms": wording.Millis(0), "21 ms": wording.Millis(20900 * time.Microsecond),
+		"0.40 ms": wording.Millis(400 * time.Microsecond), "47 µs": wording.Millis(47 * time.Microsecond), "1 µs": wording.Millis(80), "0.00 ms": wording.Millis(0),
+		"21 ms":    wording.Millis(20900 * time.Microsecond),
 		"1.6 s":    wording.Millis(1600 * time.Millisecond),
 		"4.0 s":    wording.Lasting(4 * time.Second),
 		"50 s":     wording.Lasting(50 * time.Second),

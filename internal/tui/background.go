@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/adrg/xdg"
@@ -30,27 +31,18 @@ func Theme(asked string) (string, error) {
 	path := filepath.Join(xdg.StateHome, "passepartout", "theme")
 	if asked == "" {
 		raw, err := plainfile.Read(path, 64)
-		if word := strings.TrimSpace(string(raw)); err == nil && isTheme(word) {
+		if word := strings.TrimSpace(string(raw)); err == nil && slices.Contains(Themes, word) {
 			return word, nil
 		}
 		return Themes[0], nil
 	}
-	if !isTheme(asked) {
+	if !slices.Contains(Themes, asked) {
 		return "", fmt.Errorf("--theme %q: it is %s", asked, strings.Join(Themes, ", "))
 	}
 	if os.MkdirAll(filepath.Dir(path), 0o700) == nil { // that it cannot be remembered stops nobody
 		_ = plainfile.Write(path, func(w io.Writer) error { _, err := fmt.Fprintln(w, asked); return err })
 	}
 	return asked, nil
-}
-
-func isTheme(word string) bool {
-	for _, t := range Themes {
-		if t == word {
-			return true
-		}
-	}
-	return false
 }
 
 // backgroundOf is what a theme says the background is.
