@@ -28,7 +28,21 @@ type Meter struct {
 	waited       atomic.Int64 // each wait by the time that it was part of, in µs²
 	over         chan struct{}
 	stop         sync.Once
+
+	mu    sync.Mutex
+	waits []turn // the last of them
 }
+
+// turn is one wait for a turn.
+type turn struct {
+	at   time.Duration // when it was over, after began
+	late time.Duration
+}
+
+const (
+	mostTurns = 512                  // that are remembered
+	noLess    = 5 * time.Millisecond // what a timer may come late on an idle machine
+)
 
 // Measure begins to measure, that often, until Stop is called.
 func Measure(pace time.Duration) *Meter {
@@ -46,6 +60,7 @@ func (m *Meter) run() {
 			return
 		case <-tick.C:
 		}
+		m.remember(m.late())
 		m.worst.Store(int64(m.Worst()))
 		m.total.Store(int64(m.Total()))
 		m.waited.Store(m.square())
@@ -60,6 +75,33 @@ func (m *Meter) late() time.Duration {
 
 // Worst is the longest time that this process had to wait for its turn.
 func (m *Meter) Worst() time.Duration { return max(time.Duration(m.worst.Load()), m.late()) }
+
+func (m *Meter) remember(late time.Duration) {
+	if late < noLess {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.waits) == mostTurns {
+		m.waits = append(m.waits[:0], m.waits[mostTurns/2:]...)
+	}
+	m.waits = append(m.waits, turn{time.Since(m.began), late})
+}
+
+// Since is the longest time that this process had to wait for its turn from a moment on, 0 where it was no longer than timers take.
+func (m *Meter) Since(from time.Time) (worst time.Duration) {
+	if late := m.late(); late >= noLess {
+		worst = late
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, w := range m.waits {
+		if w.at >= from.Sub(m.began) {
+			worst = max(worst, w.late)
+		}
+	}
+	return worst
+}
 
 // Total is for how long it stood still, all times of more than Stood together.
 func (m *Meter) Total() time.Duration {

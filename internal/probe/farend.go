@@ -11,6 +11,7 @@ import (
 	"passepartout/internal/core/farend"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // The pace of the questions to the far end.
@@ -48,7 +49,7 @@ func countAnswers(ctx context.Context, m machine.Machine, to netip.AddrPort, tok
 		return 0, 0
 	}
 	defer port.Close()
-	ctx, cancel := context.WithTimeout(ctx, farSends*farPace+farWait)
+	ctx, cancel := nap.Within(ctx, farSends*farPace+farWait)
 	defer cancel()
 	var wg sync.WaitGroup
 	wg.Go(func() {
@@ -74,7 +75,7 @@ func countAnswers(ctx context.Context, m machine.Machine, to netip.AddrPort, tok
 // askReports asks at every address at once; the first that tells is enough.
 func askReports(ctx context.Context, m machine.Machine, known []netip.AddrPort, token string) (said farend.Message, by netip.Addr,
 	ok bool) {
-	ctx, cancel := context.WithTimeout(ctx, farWait)
+	ctx, cancel := nap.Within(ctx, farWait)
 	defer cancel()
 	var mu sync.Mutex
 	var wg sync.WaitGroup

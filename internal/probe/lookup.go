@@ -17,6 +17,7 @@ import (
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // lookupRepeats is when a question is sent again; lookupWait when it is given up. Resolvers drop a datagram now and then, and one that
@@ -47,13 +48,15 @@ func LookupPatiently(ctx context.Context, m machine.Machine, server netip.Addr, 
 		return Lookup(ctx, m, server, name, kind)
 	}
 	began := time.Now()
-	tell := time.AfterFunc(lookupWait, func() {
+	impatient, cancel := nap.Within(ctx, lookupWait)
+	defer cancel()
+	tell := context.AfterFunc(impatient, func() {
 		if ctx.Err() == nil {
 			quiet(evidence.Lookup{Server: server.WithZone(""), Name: name, Type: kind, Asks: 1 + len(lookupRepeats),
 				Reply: evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}})
 		}
 	})
-	defer tell.Stop()
+	defer tell()
 	return lookup(ctx, m, question{to: netip.AddrPortFrom(server, 53), name: name, kind: kind, wait: wait})
 }
 
@@ -82,7 +85,7 @@ func lookup(ctx context.Context, m machine.Machine, x question) evidence.Lookup 
 	to := x.to
 	server := to.Addr().WithZone("")
 	out := evidence.Lookup{Server: server, Name: x.name, Type: x.kind}
-	ctx, cancel := context.WithTimeout(ctx, cmp.Or(x.wait, lookupWait))
+	ctx, cancel := nap.Within(ctx, cmp.Or(x.wait, lookupWait))
 	defer cancel()
 	kind := x.kind
 	if kind == evidence.DNS64 {
@@ -191,7 +194,7 @@ func lifeQuestion() *dns.Msg {
 }
 
 func overTCP(ctx context.Context, m machine.Machine, to netip.AddrPort, q *dns.Msg) (*dns.Msg, bool) {
-	ctx, cancel := context.WithTimeout(ctx, lookupWait)
+	ctx, cancel := nap.Within(ctx, lookupWait)
 	defer cancel()
 	conn, r := m.Connect(ctx, machine.ConnectConfig{To: to})
 	if r.Outcome != evidence.Answered {
@@ -271,7 +274,7 @@ func record(rr dns.RR) evidence.Record {
 // LookupTCP asks one resolver for one name over TCP from the start (RFC 7766).
 func LookupTCP(ctx context.Context, m machine.Machine, server netip.Addr, name, kind string) evidence.Lookup {
 	out := evidence.Lookup{Server: server, Name: name, Type: kind, TCP: true, Asks: 1}
-	ctx, cancel := context.WithTimeout(ctx, lookupWait)
+	ctx, cancel := nap.Within(ctx, lookupWait)
 	defer cancel()
 	q := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
 	if _, err := q.Pack(); err != nil {

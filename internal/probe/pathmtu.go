@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/guard"
+	"passepartout/internal/nap"
 )
 
 // SizeQuestion is a search for the largest packet that reaches an address whole. Sizes are those of IP packets.
@@ -148,7 +149,7 @@ func between(passes, lost int) []int {
 // trySize sends packets of one size until one comes back or is refused, at most so often.
 func (e *Echoer) trySize(ctx context.Context, q SizeQuestion, size, tries int) (r evidence.Reply) {
 	for range tries {
-		ask, cancel := context.WithTimeout(ctx, q.Patience())
+		ask, cancel := nap.Within(ctx, q.Patience())
 		if q.Enough != nil {
 			go func() {
 				defer guard.Goroutine()

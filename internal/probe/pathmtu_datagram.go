@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // A host lets about six ICMP errors to one address through, and then one a second (RFC 1812 §4.3.2.8 asks for such a ration). After a round
@@ -112,7 +113,7 @@ func over(c <-chan struct{}) bool {
 
 // askSizes sends one datagram of every size, the largest first, and waits until the largest was answered, or long enough.
 func askSizes(ctx context.Context, e *Echoer, q SizeQuestion, sizes []int, begun func()) map[int]evidence.Reply {
-	ctx, cancel := context.WithTimeout(ctx, max(q.Patience(), roundLeast))
+	ctx, cancel := nap.Within(ctx, max(q.Patience(), roundLeast))
 	defer cancel()
 	if q.Enough != nil {
 		go func() {

@@ -15,6 +15,7 @@ import (
 	"passepartout/internal/core/target"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // ErrNoAddress is the error for a name that leads to no address.
@@ -124,7 +125,7 @@ func lookupWords(l evidence.Lookup) string {
 
 // Names looks addresses up backwards, all at once, within patience; those without a name are left out.
 func Names(ctx context.Context, m machine.Machine, servers, addrs []netip.Addr, patience time.Duration) map[netip.Addr]string {
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := nap.Within(ctx, patience)
 	defer cancel()
 	out := map[netip.Addr]string{}
 	var mu sync.Mutex

@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
 	"passepartout/internal/machine/wire"
+	"passepartout/internal/nap"
 )
 
 // Segment listens to whole frames on one port and asks the segment in frames of its own: neighbours, address conflicts, DHCP.
@@ -200,7 +201,7 @@ func (s *Segment) Resolve(ctx context.Context, sender, target netip.Addr) eviden
 		}
 		frame = func() []byte { return wire.NeighbourSolicitation(s.port.Hardware(), sender, target) }
 	}
-	ctx, cancel := context.WithTimeout(ctx, neighbourWait)
+	ctx, cancel := nap.Within(ctx, neighbourWait)
 	defer cancel()
 	answered := s.next(target)
 	began := time.Now()

@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/path"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // TraceMethod is the sort of packet that a trace sends.
@@ -113,7 +114,7 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 			wait := f.send(hop) // in order: the first packet to arrive at the destination is the one with the least hop limit
 			own.Go(func() {
 				defer guard.Goroutine()
-				ask, cancel := context.WithTimeout(ctx, t.Patience)
+				ask, cancel := nap.Within(ctx, t.Patience)
 				defer cancel()
 				r := wait(ask)
 				if ctx.Err() != nil && !r.Came() {
@@ -182,7 +183,7 @@ func (t *tracer) settle(ctx context.Context, f hopAsker, flow int, grace time.Du
 		if over {
 			return complete
 		}
-		ask, cancel := context.WithTimeout(ctx, t.Patience)
+		ask, cancel := nap.Within(ctx, t.Patience)
 		r := f.send(hop)(ask)
 		cancel()
 		if !r.Came() {

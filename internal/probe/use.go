@@ -10,6 +10,7 @@ import (
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/target"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // UseQuestion is one trial of a target.
@@ -57,7 +58,7 @@ func TryUse(ctx context.Context, m machine.Machine, e *endpoint.Endpoint, q UseQ
 	if q.Patience == 0 {
 		q.Patience = usePatience
 	}
-	ask, cancel := context.WithTimeout(ctx, q.Patience)
+	ask, cancel := nap.Within(ctx, q.Patience)
 	addrs, _, err := Resolve(ask, m, e, t, q.Families)
 	cancel()
 	if err != nil {
@@ -84,7 +85,7 @@ func useAddress(ctx context.Context, m machine.Machine, q UseQuestion, a netip.A
 	}
 	out := Use{Step: StepConnection}
 	for _, port := range ports {
-		ask, cancel := context.WithTimeout(ctx, q.Patience)
+		ask, cancel := nap.Within(ctx, q.Patience)
 		r := AskConnect(ask, m, machine.ConnectConfig{To: netip.AddrPortFrom(a, port)})
 		cancel()
 		if r.Outcome == evidence.Answered || r.Outcome == evidence.Refused && q.Target.Port == 0 {

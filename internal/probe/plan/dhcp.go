@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -72,7 +73,7 @@ func (r *run) solicit(ctx context.Context, _ subject) {
 	if !ok {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, discoverPatience)
+	ctx, cancel := nap.Within(ctx, discoverPatience)
 	defer cancel()
 	r.segment.Solicit(ctx, own, func(a evidence.Advertisement) { r.observe(a) }, func(i evidence.Information) { r.observe(i) })
 }

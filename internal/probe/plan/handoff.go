@@ -8,6 +8,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/facts"
+	"passepartout/internal/nap"
 )
 
 // The times of the hand-offs.
@@ -126,7 +127,7 @@ func (r *run) byRouter(ctx context.Context, s subject) {
 		if n.Outcome != evidence.Answered || len(n.Hardware) == 0 || ctx.Err() != nil {
 			break
 		}
-		one, done := context.WithTimeout(ctx, r.throughWait())
+		one, done := nap.Within(ctx, r.throughWait())
 		out = r.segment.HandTo(one, s.by, n.Hardware[0], from, netip.AddrPortFrom(s.addr, s.port), 64)
 		done()
 		if out.Came() {
@@ -150,7 +151,7 @@ func routerGone(m *moment, s subject) (bool, time.Duration) { return gone(m, s.b
 
 // through hands a router what the mask takes for a neighbour.
 func (r *run) through(ctx context.Context, s subject) {
-	ctx, cancel := context.WithTimeout(ctx, r.throughWait())
+	ctx, cancel := nap.Within(ctx, r.throughWait())
 	defer cancel()
 	n := r.segment.Resolve(ctx, r.sourceFor(s.by), s.by)
 	if n.Outcome != evidence.Answered || len(n.Hardware) == 0 {
@@ -194,7 +195,7 @@ func (r *run) handOff(ctx context.Context, s subject) {
 			to = a
 		}
 	}
-	one, done := context.WithTimeout(ctx, handoffPatience)
+	one, done := nap.Within(ctx, handoffPatience)
 	defer done()
 	if h := r.segment.HandTo(one, s.by, n.Hardware[0], r.sourceFor(s.by), netip.AddrPortFrom(to, 0), 1); ctx.Err() == nil || h.Came() {
 		r.observe(h)

@@ -48,8 +48,10 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	c.Machine = awaited
 	turns := nap.Measure(turnsPace)
 	defer turns.Stop()
+	ctx = nap.With(ctx, turns)
 	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited,
-		stopped: func() bool { return ctx.Err() != nil }, late: turns.Worst}
+		stopped: func() bool { return ctx.Err() != nil }}
+	r.late = func(asked time.Duration) time.Duration { return turns.Allowance(r.started.Add(asked)) }
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
@@ -140,7 +142,9 @@ type run struct {
 	endpoint *endpoint.Endpoint
 	segment  *probe.Segment // nil where frames are withheld
 	allowed  machine.Permissions
-	late     func() time.Duration // how long this process had to wait for its turn: whoever is not heard meanwhile is not silent
+	// by how much longer is waited for what was asked at that time of the run, since this process had to wait for its turn: whoever is not
+	// heard meanwhile is not silent
+	late func(asked time.Duration) time.Duration
 }
 
 // turnsPace is how often it is looked how late this process is.

@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/core/facts"
 	"passepartout/internal/core/subnet"
 	"passepartout/internal/guard"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -157,7 +158,7 @@ func (m *moment) silent() bool {
 		if slowest(m.Set) > 0 || noFrames(m) {
 			until = silenceTime(m.Set)
 		}
-		m.run.quiet = m.past(until + m.run.late())
+		m.run.quiet = m.past(until + m.run.late(0))
 	}
 	return m.run.quiet
 }
@@ -189,7 +190,7 @@ func (r *run) loopback(ctx context.Context, _ subject) {
 	}
 	var e evidence.Echo
 	for range 2 { // once more, since a machine that stalls for a moment must not pass for one that is broken
-		ask, cancel := context.WithTimeout(ctx, 500*time.Millisecond)
+		ask, cancel := nap.Within(ctx, 500*time.Millisecond)
 		e, _ = r.echoer.AskEcho(ask, probe.EchoQuestion{To: addr, Size: 24})
 		cancel()
 		if e.Outcome != evidence.Silent || ctx.Err() != nil {
@@ -224,7 +225,7 @@ func (r *run) nearby(ctx context.Context, s subject) {
 // whoHas asks the segment for an address; ok is false when the run ended before an answer.
 func (r *run) whoHas(ctx context.Context, a netip.Addr, patience time.Duration) (n evidence.Neighbour, ok bool) {
 	if r.segment != nil {
-		ctx, cancel := context.WithTimeout(ctx, patience)
+		ctx, cancel := nap.Within(ctx, patience)
 		defer cancel()
 		n = r.segment.Resolve(ctx, r.sourceFor(a), a)
 		return n, !r.stopped() || n.Came()
@@ -276,7 +277,7 @@ func (r *run) gatewayEcho(ctx context.Context, s subject) {
 		gw = gw.WithZone(r.iface)
 	}
 	for _, wait := range []time.Duration{0, 300 * time.Millisecond, 600 * time.Millisecond} {
-		ask, cancel := context.WithTimeout(ctx, max(wait, silenceTime(r.snapshot())))
+		ask, cancel := nap.Within(ctx, max(wait, silenceTime(r.snapshot())))
 		e, _ := r.echoer.AskEcho(ask, probe.EchoQuestion{To: gw, Size: 24})
 		cancel()
 		if ctx.Err() != nil && !e.Came() {

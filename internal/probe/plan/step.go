@@ -227,7 +227,7 @@ func (r *run) endNeedless(m *moment) {
 		case a.met < 0:
 			a.met = m.at
 		}
-		if over && m.past(a.met+grace+r.late()) {
+		if over && m.past(a.met+grace+r.late(a.met)) {
 			a.cancel()
 		}
 	}

@@ -16,7 +16,7 @@ import (
 // planned is a run of some steps at a machine that is well.
 func planned(t *testing.T, steps ...*step) *run {
 	set := evidencetest.Healthy()
-	r := &run{collector: newCollector(nil), board: newBoard(steps), late: func() time.Duration { return 0 }}
+	r := &run{collector: newCollector(nil), board: newBoard(steps), late: func(time.Duration) time.Duration { return 0 }}
 	r.ask(evidence.Subject{Target: set.Target, Interface: set.Interface}, set.Endpoint, nil)
 	t.Cleanup(r.wg.Wait)
 	return r
@@ -104,7 +104,7 @@ func TestWhatEndsAQuestion(t *testing.T) {
 	later(0)
 	later(grace / 2)
 	assert.Len(t, r.underWay, 1, "it has not held for so long")
-	r.late = func() time.Duration { return time.Hour }
+	r.late = func(time.Duration) time.Duration { return time.Hour }
 	later(grace)
 	assert.Len(t, r.underWay, 1, "this process may not have looked at the answer yet")
 	later(time.Hour)

@@ -13,6 +13,7 @@ import (
 	"passepartout/internal/core/farend"
 	"passepartout/internal/guard"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -156,7 +157,7 @@ func (r *run) route(ctx context.Context, s subject) {
 
 // tryConnect tries to open a connection.
 func (r *run) tryConnect(ctx context.Context, c machine.ConnectConfig) evidence.Reply {
-	ask, cancel := context.WithTimeout(ctx, connectPatience)
+	ask, cancel := nap.Within(ctx, connectPatience)
 	defer cancel()
 	return probe.AskConnect(ask, r.Machine, c)
 }
@@ -186,7 +187,7 @@ func (r *run) connectBy(ctx context.Context, s subject) {
 }
 
 func (r *run) askService(ctx context.Context, s subject) {
-	ask, cancel := context.WithTimeout(ctx, connectPatience)
+	ask, cancel := nap.Within(ctx, connectPatience)
 	defer cancel()
 	addrs, _, err := probe.Resolve(ask, r.Machine, r.endpoint, s.target, r.Families)
 	if err != nil || len(addrs) == 0 {
@@ -234,7 +235,7 @@ func echoOver(m *moment, s subject) (bool, time.Duration) {
 // targetEcho asks the target for an echo until it answers, the repeats are used up, or the service was reached and the grace is over.
 func (r *run) targetEcho(ctx context.Context, s subject) {
 	for _, wait := range echoRepeats {
-		ask, cancel := context.WithTimeout(ctx, wait)
+		ask, cancel := nap.Within(ctx, wait)
 		began := time.Now()
 		e, _ := r.echoer.AskEcho(ask, probe.EchoQuestion{To: s.addr, Size: 48})
 		cancel()

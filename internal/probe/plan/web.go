@@ -9,6 +9,7 @@ import (
 
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/core/target"
+	"passepartout/internal/nap"
 	"passepartout/internal/probe"
 )
 
@@ -45,7 +46,7 @@ func (r *run) askWeb(ctx context.Context, s subject) { r.askPage(ctx, r.Target, 
 
 // askPage sends one request for a page to one address.
 func (r *run) askPage(ctx context.Context, page target.Target, to netip.Addr) {
-	ask, cancel := context.WithTimeout(ctx, pagePatience)
+	ask, cancel := nap.Within(ctx, pagePatience)
 	defer cancel()
 	if w := probe.AskWeb(ask, r.Machine, page, to, ""); ctx.Err() == nil || w.Came() {
 		r.observe(w)
@@ -109,7 +110,7 @@ func (r *run) askVia(ctx context.Context, s subject) {
 	if err != nil {
 		return
 	}
-	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
+	ask, cancel := nap.Within(ctx, 2*connectPatience)
 	defer cancel()
 	set, _ := r.endpoint.ProxyFor(r.Target.URL)
 	if w := probe.AskWebVia(ask, r.Machine, r.endpoint, r.Target, proxy, set == nil); ctx.Err() == nil || w.Came() {
@@ -132,7 +133,7 @@ func proxyScript(m *moment) []subject {
 }
 
 func (r *run) fetchProxyScript(ctx context.Context, s subject) {
-	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
+	ask, cancel := nap.Within(ctx, 2*connectPatience)
 	defer cancel()
 	script := probe.FetchProxyScript(ask, r.Machine, r.endpoint, s.name)
 	script.NamedBy = s.by
@@ -150,7 +151,7 @@ func namedPortal(m *moment) []subject {
 }
 
 func (r *run) askPortal(ctx context.Context, s subject) {
-	ask, cancel := context.WithTimeout(ctx, 2*connectPatience)
+	ask, cancel := nap.Within(ctx, 2*connectPatience)
 	defer cancel()
 	if portal := probe.AskPortal(ask, r.Machine, r.endpoint, s.name); ctx.Err() == nil || portal.Came() {
 		r.observe(portal)
