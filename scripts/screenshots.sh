@@ -17,13 +17,15 @@ Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>"$dir/display" >/dev/nul
 for _ in $(seq 50); do [[ -s $dir/display ]] && break; sleep 0.1; done
 DISPLAY=:$(<"$dir/display"); export DISPLAY
 
-# picture NAME SIZE SCENARIO [KEY[=SECONDS]...]: opens the demonstration, presses keys, each with a wait after it, and takes the picture.
+# picture NAME SIZE SCENARIO [KEY[=SECONDS]...]: opens the demonstration, presses keys, each with a wait after it, and takes the picture;
+# with theme=light before it, on a light ground.
 picture() {
-	local name=$1 size=$2 scenario=$3 terminal
+	local name=$1 size=$2 scenario=$3 terminal theme=${theme:-dark} ground=#101418 ink=#d8dee6
+	[[ $theme == dark ]] || { ground=#fbfbf8 ink=#22262b; }
 	shift 3
 	[[ $only == "  " || $only == *" $name "* ]] || return 0
-	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; XDG_STATE_HOME=$state COLORTERM=truecolor ./passepartout demo --theme dark $scenario"
-	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg '#101418' -fg '#d8dee6' +sb \
+	COLORTERM=truecolor tmux -L shots -f "$dir/tmux.conf" new-session -d -x "${size%x*}" -y "${size#*x}" "sleep 0.7; XDG_STATE_HOME=$state COLORTERM=truecolor ./passepartout demo --theme $theme $scenario"
+	TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 10.5 -geometry "$size+0+0" -bw 0 -b 4 -bg "$ground" -fg "$ink" +sb \
 		-xrm 'xterm*directColor: true' -xrm 'xterm*termName: xterm-256color' -e tmux -L shots attach >/dev/null 2>&1 &
 	terminal=$!
 	sleep 1.7 # the program asks tmux what the terminal can show, so the terminal must be there first
@@ -39,11 +41,11 @@ picture() {
 
 picture cases 142x44 "" Down=0.3 Down=0.3
 picture question 142x44 uplink-down
-picture overview-healthy 142x44 healthy Enter=2
+theme=light picture overview-healthy 142x44 healthy Enter=2
 picture overview-gateway-silent 142x44 gateway-silent Enter=3
 picture change 142x44 gateway-outside-subnet Enter=3 g=1.5 Enter=4
 picture exchanges 142x44 service-refused Enter=3 X=1 r=6
-picture overview-small 80x24 no-address Enter=3
+picture overview-small 60x20 gateway-silent Enter=5
 picture address-gateway-outside 142x44 gateway-outside-subnet Enter=2 2=0.5
 picture sockets 142x44 destination-silent Enter=3 S=6
 picture lease-rogue 142x44 dhcp-rogue Enter=3 3=1

@@ -88,19 +88,19 @@ func (m *Meter) remember(late time.Duration) {
 	m.waits = append(m.waits, turn{time.Since(m.began), late})
 }
 
-// Since is the longest time that this process had to wait for its turn from a moment on, 0 where it was no longer than timers take.
-func (m *Meter) Since(from time.Time) (worst time.Duration) {
+// Since is for how long this process waited for its turns from a moment on, all waits together that were longer than timers take.
+func (m *Meter) Since(from time.Time) (all time.Duration) {
 	if late := m.late(); late >= noLess {
-		worst = late
+		all = min(late, time.Since(from))
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, w := range m.waits {
-		if w.at >= from.Sub(m.began) {
-			worst = max(worst, w.late)
+		if after := w.at - from.Sub(m.began); after > 0 {
+			all += min(w.late, after)
 		}
 	}
-	return worst
+	return all
 }
 
 // Total is for how long it stood still, all times of more than Stood together.

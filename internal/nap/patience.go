@@ -5,13 +5,6 @@ import (
 	"time"
 )
 
-// turnsOfAnAnswer is how many turns of this process a question may have to wait for until its answer is read: those that send, those that
-// hear, and, where the network is simulated in this process, those of every link on the way.
-const turnsOfAnAnswer = 8
-
-// Allowance is by how much longer is to be waited for an answer to what was asked at a moment, since this process itself was late.
-func (m *Meter) Allowance(asked time.Time) time.Duration { return turnsOfAnAnswer * m.Since(asked) }
-
 type meterKey struct{}
 
 // With gives a context under which Within knows how late this process is.
@@ -22,8 +15,8 @@ func With(ctx context.Context, m *Meter) context.Context {
 // mostPatience is how many times as long as it was meant to be a wait may become.
 const mostPatience = 3
 
-// Within gives a context for the wait for an answer: it ends after patience, and later where this process had to wait for its turn
-// meanwhile. Whoever is not heard in time by our own fault is not silent. Without a meter it is context.WithTimeout.
+// Within gives a context for the wait for an answer. Patience is counted in this process's own turns: what it spends waiting for them comes
+// on top, since whoever is not heard in time by our own fault is not silent. Without a meter it is context.WithTimeout.
 func Within(ctx context.Context, patience time.Duration) (context.Context, context.CancelFunc) {
 	m, measured := ctx.Value(meterKey{}).(*Meter)
 	if !measured {
@@ -35,7 +28,7 @@ func Within(ctx context.Context, patience time.Duration) (context.Context, conte
 	ready := make(chan struct{})
 	timer = time.AfterFunc(patience, func() {
 		<-ready
-		if left := min(patience+m.Allowance(asked), mostPatience*patience) - time.Since(asked); left > 0 {
+		if left := min(patience+m.Since(asked), mostPatience*patience) - time.Since(asked); left > 0 {
 			timer.Reset(left)
 			return
 		}

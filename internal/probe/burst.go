@@ -85,7 +85,7 @@ func (c *collected) wait(ctx context.Context, q BurstQuestion, lastSent time.Tim
 		if n > 0 {
 			left = time.Until(lastSent.Add(q.Grace(slowest)))
 		}
-		left += min(c.turns.Allowance(lastSent), noAnswer)
+		left += min(c.turns.Since(lastSent), noAnswer)
 		if n >= q.Count || left <= 0 {
 			return true
 		}

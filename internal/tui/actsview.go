@@ -172,7 +172,7 @@ func (m *model) offerRows() (lines []string) {
 		if m.result.Zone == zone.None {
 			words = "Nothing stands in the way of the target: nothing here needs to be changed for it."
 		}
-		lines = append(lines, "  "+t.faint.Render(words))
+		lines = append(lines, (&row{}).at(2).put(t.faint, words).fold(m.width, 2)...)
 	} else {
 		lines = append(lines, "  "+t.loud.Render("This would mend it"))
 	}

@@ -16,13 +16,18 @@ import (
 // addressView draws the addresses in their prefix, and the routes.
 var addressView = &view{
 	key: "2", name: "address", short: "addr", sets: "address",
-	does: "addresses in their prefix, and the routes", at: string(topology.Address), kept: true,
+	does: "addresses in their prefix, the routes, and how any address would be reached", at: string(topology.Address), kept: true,
 	marks: [][2]string{
 		{"●", "this machine   ◆ gateway   ◇ gateway offered   ■ name server: inside the span, where the mask has them"},
 		{"╳", "outside the span: an octet that differs is named"},
 	},
-	draw:   (*model).addressPage,
-	export: (*model).exportCheck,
+	deeds: []deed{
+		{"a", "another way", "how this machine would reach another address, by the system's own answer", false},
+	},
+	narrows: "a destination, a router, an interface",
+	draw:    (*model).addressPage,
+	press:   (*model).pressAddress,
+	export:  (*model).exportCheck,
 }
 
 // addressPage draws each prefix of the port as a span with the addresses that matter placed in it, and the routes under it.
@@ -40,12 +45,13 @@ func (m *model) addressPage() []string {
 				"This machine has no network interface besides loopback, and so no address. Plug one in or load its driver; r looks again."))
 		return lines
 	}
-	lines = append(lines, "  "+t.loud.Render(i.Name)+t.faint.Render("   "+describePort(*i)+" · "+managedBy(*i)), "")
+	own := (&row{}).at(2).put(t.loud, i.Name).put(t.faint, "   "+describePort(*i)+" · "+managedBy(*i))
+	lines = append(append(lines, own.fold(m.width, 4)...), "")
 	marks := m.marks(i)
 	if len(i.Addresses) == 0 {
 		lines = append(lines,
 			"  "+t.state[verdict.Broken].Render("No address.")+
-				t.text.Render(" The gateway and the resolvers below cannot be used without one."), "")
+				t.text.Render(" The gateway and the name servers below cannot be used without one."), "")
 	}
 	for _, a := range i.Addresses {
 		lines = append(lines, m.span(a, marks)...)
@@ -78,7 +84,7 @@ func describePort(i endpoint.Interface) string {
 	return strings.Join(append(parts, fmt.Sprintf("MTU %d", i.MTU)), " · ")
 }
 
-// marks are the addresses that a technician compares: the machine's own, its gateways, its resolvers.
+// marks are the addresses that a technician compares: the machine's own, its gateways, its name servers.
 func (m *model) marks(i *endpoint.Interface) (out []mark) {
 	e := m.set.Endpoint
 	state := verdict.Holds
@@ -100,10 +106,10 @@ func (m *model) marks(i *endpoint.Interface) (out []mark) {
 	}
 	for _, a := range e.AskedResolvers() {
 		if k := slices.IndexFunc(out, func(x mark) bool { return x.addr == a }); k >= 0 {
-			out[k].what += ", resolver"
+			out[k].what += ", name server"
 			continue
 		}
-		out = append(out, mark{a, "■", "resolver", verdict.StateUnknown})
+		out = append(out, mark{a, "■", "name server", verdict.StateUnknown})
 	}
 	return out
 }
@@ -113,76 +119,6 @@ func listOrNone(addrs []netip.Addr) string {
 		return "none"
 	}
 	return wording.List(addrs)
-}
-
-// routeTable lists the routes of both families and the system's own answer for the target.
-func (m *model) routeTable() []string {
-	t := m.theme
-	lines := []string{"  " + t.loud.Render("How this machine would reach")}
-	answers := slices.Clone(m.set.Routes)
-	slices.SortFunc(answers, func(a, b endpoint.RouteAnswer) int { return a.To.Compare(b.To) })
-	for _, a := range answers {
-		r := &row{}
-		r.at(4).put(t.text, a.To.String()).at(32)
-		switch {
-		case a.Verdict == endpoint.LocalRoute:
-			r.put(t.text, "itself")
-		case a.Verdict != endpoint.Forward:
-			r.put(t.state[verdict.Broken], a.Verdict.String())
-		case a.Via.IsValid():
-			r.put(t.text, fmt.Sprintf("by %v through %s, as %v", a.Via, a.Interface, a.Source))
-		default:
-			r.put(t.text, fmt.Sprintf("directly on %s, as %v", a.Interface, a.Source))
-		}
-		lines = append(lines, r.cut(m.width))
-	}
-	if len(answers) == 0 {
-		lines = append(lines, "    "+t.faint.Render("the target: its address is not known"))
-	}
-	lines = append(lines, "", "  "+t.loud.Render("Routes in force"))
-	routes := slices.Clone(m.set.Endpoint.Routes)
-	slices.SortStableFunc(routes, func(a, b endpoint.Route) int {
-		return cmp.Or(boolOrder(a.To.Addr().Is6(), b.To.Addr().Is6()), cmp.Compare(a.To.Bits(), b.To.Bits()),
-			cmp.Compare(a.Metric, b.Metric))
-	})
-	if len(routes) == 0 {
-		lines = append(lines, "    "+t.faint.Render("none: an interface that is off, or without an address, has no routes"))
-	}
-	for _, x := range routes {
-		r := &row{}
-		to := x.To.String()
-		if x.IsDefault() {
-			to = "everything else, IPv4"
-			if x.To.Addr().Is6() {
-				to = "everything else, IPv6"
-			}
-		}
-		r.at(4).put(t.text, to).at(32)
-		switch {
-		case x.Verdict != endpoint.Forward:
-			r.put(t.state[verdict.Broken], x.Verdict.String())
-		case x.Via.IsValid():
-			r.put(t.text, fmt.Sprintf("by %v through %s", x.Via, x.Interface))
-		default:
-			r.put(t.text, "directly on "+x.Interface)
-		}
-		r.put(t.faint, "   "+x.Origin.Words())
-		if x.Metric != 0 {
-			r.put(t.faint, fmt.Sprintf(", metric %d", x.Metric))
-		}
-		lines = append(lines, r.cut(m.width))
-	}
-	return lines
-}
-
-func boolOrder(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case b:
-		return -1
-	}
-	return 1
 }
 
 func repeat(s string, n int) string { return strings.Repeat(s, max(n, 0)) }

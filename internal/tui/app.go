@@ -125,8 +125,8 @@ func IsTerminal(f *os.File) bool {
 
 // The smallest screen that can be worked on.
 const (
-	leastWidth  = 80
-	leastHeight = 24
+	leastWidth  = 60
+	leastHeight = 20
 )
 
 type model struct {
@@ -170,8 +170,9 @@ type model struct {
 	card       *handed // what is read out from; nil: it was not opened
 	busy       string  // what is being done in the background, that nothing else can be done beside
 
-	deeds    typedList
-	scrolled map[*view]*pane // how far each view has been scrolled
+	deeds     typedList
+	scrolled  map[*view]*pane  // how far each view has been scrolled
+	narrowing map[*view]string // what was typed to narrow the rows of a view
 
 	held    map[reflect.Type]any // what the views hold of their own
 	seen    map[reflect.Type]any // what they looked at last
@@ -182,7 +183,7 @@ type model struct {
 
 func newModel(ctx context.Context, c Config) *model {
 	m := &model{Config: c, ctx: ctx, theme: newTheme(backgroundOf(c.Theme)), keys: newKeys(len(c.Cases) > 0), input: textinput.New(),
-		now: time.Now(), held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, view: views[0],
+		now: time.Now(), held: map[reflect.Type]any{}, seen: map[reflect.Type]any{}, scrolled: map[*view]*pane{}, narrowing: map[*view]string{}, view: views[0],
 		lookedInto: map[string]bool{}}
 	m.input.Prompt = ""
 	m.input.CharLimit = 300
@@ -234,7 +235,7 @@ func (m *model) end() {
 		}
 	}
 	m.held, m.seen, m.looking, m.again = map[reflect.Type]any{}, map[reflect.Type]any{}, nil, false
-	m.scrolled = map[*view]*pane{}
+	m.scrolled, m.narrowing = map[*view]*pane{}, map[*view]string{}
 	if m.case_ != nil {
 		m.case_.Close()
 		m.case_ = nil

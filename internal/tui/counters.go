@@ -258,7 +258,7 @@ func (m *model) portHead(p report.InterfaceSeen) []string {
 	case p.Port.Duplex == endpoint.HalfDuplex:
 		r.put(t.state[verdict.Strained], "   ╍╍ half duplex is unusual")
 	}
-	return []string{r.cut(m.width), ""}
+	return append(r.fold(m.width, 4), "")
 }
 
 // rates draws received and sent over time, one column a reading.
@@ -353,8 +353,8 @@ func (m *model) troubles(p report.InterfaceSeen) []string {
 		lines = append(lines, r.cut(m.width))
 	}
 	r := &row{}
-	r.at(4).put(t.state[verdict.Holds], strands[verdict.Holds]).at(8).put(t.faint, fit("none: "+strings.Join(quiet, ", "), m.width-9))
-	return append(lines, r.cut(m.width))
+	r.at(4).put(t.state[verdict.Holds], strands[verdict.Holds]).at(8).put(t.faint, "none: "+strings.Join(quiet, ", "))
+	return append(lines, r.fold(m.width, 8)...)
 }
 
 // duringTests says what the port lost while the tests ran.

@@ -45,6 +45,9 @@ type listedDeed struct {
 
 // general are the deeds that every view has, in the order in which the foot has room for them.
 func (m *model) general() (out []deed) {
+	if m.view.narrows != "" {
+		out = append(out, deed{key: "/", name: "narrow", does: "only the rows that have what is typed: " + m.view.narrows})
+	}
 	for _, b := range m.keys.foot() {
 		if b.Enabled() {
 			out = append(out, deed{key: b.Help().Key, name: b.Help().Desc, does: generally[b.Help().Desc]})

@@ -60,7 +60,6 @@ func (m *model) headline() string {
 	case v.Result.Zone == zone.None:
 		style = t.state[verdict.Holds].Bold(true)
 	}
-	right := m.certainty()
 	if v.Standing != state.Current { // what it said is no longer held: it stands there struck, with what speaks against it
 		mark := t.state[verdict.Strained]
 		lead := "In doubt since "
@@ -68,13 +67,17 @@ func (m *model) headline() string {
 			mark, lead = t.state[verdict.Broken], "Not so any more since "
 		}
 		head.put(mark, lead+wording.Clock(v.Doubted)+": "+v.Because+".")
-		right = m.testing()
+		right := m.testing()
 		return head.at(max(m.width-ansi.StringWidth(right)-1, 0)).put(t.accent, right).cut(m.width)
 	}
 	if words[1] == "" {
 		head.put(style, words[0]+".")
 	} else {
 		head.put(t.loud, words[0]).put(style, words[1]).put(t.loud, ".")
+	}
+	right := m.certainty()
+	if head.width+ansi.StringWidth(right)+3 > m.width {
+		right = v.Certainty()
 	}
 	return head.at(max(m.width-ansi.StringWidth(right)-1, 0)).put(t.accent, right).cut(m.width)
 }
@@ -112,7 +115,10 @@ func (m *model) elapsed() time.Duration {
 	return max(m.now.Sub(m.state.Round.Began).Round(100*time.Millisecond), 0)
 }
 
-// verdictLines are the headline with its certainty, the sentence, and what to do next: three lines on a small screen, more on a tall one.
+// mostNext is how many rows the next step may take.
+const mostNext = 4
+
+// verdictLines are the headline with its certainty, the sentence, and what to do next: as many rows as they need, and as there are.
 func (m *model) verdictLines(most int) []string {
 	t := m.theme
 	width := m.width - 2
@@ -138,39 +144,51 @@ func (m *model) verdictLines(most int) []string {
 	} else if m.result.Zone != zone.None {
 		next = "r runs the tests again."
 	}
-	ask := m.state.Round.Over && len(m.result.Questions) > 0
-	room := most - 2
-	if ask {
-		room--
-	}
-	lines = append(lines, indent(wrap(m.story(), width, max(room, 1)), t.text)...)
 	if m.notice != "" {
 		next = m.notice
 	}
 	if m.busy != "" {
 		next = "In the meantime: " + m.busy + " …"
 	}
-	r := &row{}
-	here := ""
+	key, does := "", ""
 	if len(m.result.Mends) > 0 && m.notice == "" && m.busy == "" {
-		here = "   g goes and does it"
+		key, does = "g", "goes and does it"
 	}
-	r.put(t.accent, " Next  ").put(t.text, fit(next, width-7-len(here)))
-	if here != "" {
-		r.put(t.key, "   g").put(t.faint, strings.TrimPrefix(here, "   g"))
+	below := m.said("Next", next, key, does)
+	if m.state.Round.Over && len(m.result.Questions) > 0 {
+		below = append(below, m.said("You", m.result.Questions[0].Text, "w", "tells what you found")...)
+	} else if len(m.result.Next) > 1 && m.notice == "" && m.height >= tall {
+		below = append(below, m.said("", m.result.Next[1], "", "")...)
 	}
-	lines = append(lines, r.cut(m.width))
-	if ask {
-		found := "   w tells what you found"
-		q := &row{}
-		q.put(t.accent, " You   ").put(t.text, fit(m.result.Questions[0].Text, width-7-len(found))).put(t.key, "   w").
-			put(t.faint, strings.TrimPrefix(found, "   w"))
-		return append(lines, q.cut(m.width))
+	lines = append(lines, indent(wrap(m.story(), width, max(most-1-len(below), 1)), t.text)...)
+	return append(lines, below...)
+}
+
+// tall is from which height on there is room for a second step.
+const tall = 36
+
+// said is a sentence with a word before it, and the key that answers it behind, where it has one.
+func (m *model) said(word, sentence, key, does string) (lines []string) {
+	const at = 7
+	t := m.theme
+	end := ""
+	if key != "" {
+		end = "   " + key + " " + does
 	}
-	if len(lines) < most && len(m.result.Next) > 1 && m.notice == "" {
-		more := &row{}
-		more.at(7).put(t.text, fit(m.result.Next[1], width-7))
-		lines = append(lines, more.cut(m.width))
+	texts := wrap(sentence, m.width-2-at, mostNext)
+	if n := len(texts); n > 0 && ansi.StringWidth(texts[n-1]+end) > m.width-2-at {
+		texts = wrap(sentence, m.width-2-at-len(end), mostNext)
+	}
+	for i, text := range texts {
+		r := &row{}
+		if i == 0 {
+			r.put(t.accent, " "+word)
+		}
+		r.at(at).put(t.text, text)
+		if i == len(texts)-1 && key != "" {
+			r.put(t.key, "   "+key).put(t.faint, " "+does)
+		}
+		lines = append(lines, r.cut(m.width))
 	}
 	return lines
 }

@@ -30,6 +30,9 @@ func (m *model) press(k tea.KeyPressMsg) tea.Cmd {
 			return cmd
 		}
 	}
+	if cmd, taken := m.pressNarrow(k); taken {
+		return cmd
+	}
 	if m.scroll().press(k.String()) { // of a view that chooses nothing by them
 		return nil
 	}

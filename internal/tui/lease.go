@@ -39,11 +39,13 @@ func (m *model) leasePage() []string {
 	case m.lease().talk:
 		lines = append(lines, m.talkPane(m.width, room)...)
 	default:
+		shown, _, _ := m.talks()
+		if n := len(lines); n > 0 && lines[n-1] == "" {
+			lines = lines[:n-1]
+		}
+		lines = append(lines, "  "+t.key.Render("tab")+t.faint.Render(fmt.Sprintf(" shows the exchanges: %d heard", len(shown))))
 		lines = append(lines, m.offered(m.width, room-1, false)...)
 		lines = append(lines, m.advertised(m.width)...)
-		if shown, _, _ := m.talks(); len(lines) < m.height-2 {
-			lines = append(lines, "  "+t.key.Render("tab")+t.faint.Render(fmt.Sprintf(" shows the exchanges: %d heard", len(shown))))
-		}
 	}
 	return lines
 }
@@ -108,15 +110,13 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 		out = append(out, spanOfTime(t, l, now, width)...)
 	}
 	r := &row{}
-	r.at(2).put(t.text, fit(leaseMeans(l, now), width-3))
-	out = append(out, r.cut(width))
+	out = append(out, r.at(2).put(t.text, leaseMeans(l, now)).fold(width, 2)...)
 	for _, remark := range l.Remarks {
 		if !tall || strings.HasPrefix(remark, "the client means to renew") { // that stands above
 			continue
 		}
 		r := &row{}
-		r.at(2).put(t.faint, fit("! "+remark, width-3))
-		out = append(out, r.cut(width))
+		out = append(out, r.at(2).put(t.faint, "! "+remark).fold(width, 4)...)
 	}
 	return append(out, "")
 }

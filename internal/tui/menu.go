@@ -131,13 +131,20 @@ func (m *model) stationAt(at tea.Mouse) *view {
 	if m.set == nil {
 		return nil
 	}
-	var spots []spot
-	if m.view.full {
-		_, spots = drawLine(m.theme, m.line(), m.width)
-	} else {
-		_, spots = m.lineRow()
-	}
+	_, spots := m.viewsLine()
 	return pointedAt(spots, at)
+}
+
+// lowHeight is below which height the line takes one row on every view.
+const lowHeight = 24
+
+// viewsLine is the line as the view that is shown has it: in full, or in one row.
+func (m *model) viewsLine() ([]string, []spot) {
+	if m.view.full && m.height >= lowHeight {
+		return drawLine(m.theme, m.line(), m.width)
+	}
+	row, spots := m.lineRow()
+	return []string{row}, spots
 }
 
 // pointedAt is the view of the spot that was pointed at; nil if there is none.

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 
 	tea "charm.land/bubbletea/v2"
 
 	"passepartout/internal/core/evidence"
+	"passepartout/internal/core/neighbours"
 	"passepartout/internal/core/topology"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/guard"
@@ -34,7 +36,8 @@ var neighboursView = &view{
 		{"m", "is mine used?", "does anybody else use this machine's address", false},
 		{"x", "stop", "stop asking", true},
 	},
-	kept: true, replay: lookAtRecordedNeighbours,
+	narrows: "a name, an address, a hardware address, a state",
+	kept:    true, replay: lookAtRecordedNeighbours,
 	open: (*model).openNeighbours, look: lookAtNeighbours, draw: (*model).neighboursPage, press: (*model).pressNeighbours,
 	wheel: func(m *model, _ tea.Mouse, step int) { m.chooseNeighbour(step) },
 	say: func(m *model, words string) {
@@ -182,6 +185,9 @@ func (m *model) pressNeighbours(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	case "a":
 		m.askSegment(was)
 	case "esc", "x":
+		if k.String() == "esc" && m.narrowed() != "" { // which shows all again
+			return nil, false
+		}
 		if v.stopAsk != nil {
 			v.stopAsk()
 		}
@@ -253,12 +259,30 @@ func (m *model) askSegment(confirmed bool) {
 
 func (m *model) chooseNeighbour(step int) {
 	v := m.neighbours()
-	rows := m.segment().Rows
+	rows := m.neighbourRows()
 	if v == nil || len(rows) == 0 {
 		return
 	}
 	v.selected = min(max(v.selected+step, 0), len(rows)-1)
 	v.chosen = rows[v.selected].Address
+}
+
+// neighbourRows are those that are shown.
+func (m *model) neighbourRows() []neighbours.Row {
+	words := m.sought()
+	if len(words) == 0 {
+		return m.segment().Rows
+	}
+	return slices.DeleteFunc(slices.Clone(m.segment().Rows), func(x neighbours.Row) bool {
+		all := []string{x.Address.String(), x.Hardware.String(), x.Words}
+		for _, n := range x.Names {
+			all = append(all, n.Text)
+		}
+		for _, k := range x.Marks {
+			all = append(all, k.String())
+		}
+		return !containsAll(strings.ToLower(strings.Join(all, " ")), words)
+	})
 }
 
 // short is a name without its domain where that is the machine's own.

@@ -33,10 +33,11 @@ func (m *model) neighboursPage() []string {
 	if m.segment().watch == nil {
 		return append(lines, "", "  "+t.faint.Render("The neighbour table is being read."))
 	}
-	if i := slices.IndexFunc(p.Rows, func(r neighbours.Row) bool { return r.Address == v.chosen }); i >= 0 {
+	shown := m.neighbourRows()
+	if i := slices.IndexFunc(shown, func(r neighbours.Row) bool { return r.Address == v.chosen }); i >= 0 {
 		v.selected = i
 	}
-	v.selected = min(max(v.selected, 0), max(len(p.Rows)-1, 0))
+	v.selected = min(max(v.selected, 0), max(len(shown)-1, 0))
 	alive, wrong := 0, 0
 	for _, r := range p.Rows {
 		if r.Alive {
@@ -52,13 +53,14 @@ func (m *model) neighboursPage() []string {
 	if wrong > 0 {
 		head.put(t.state[verdict.Broken], fmt.Sprintf("   %s %d wrong", strands[verdict.Broken], wrong))
 	}
+	head.put(t.accent, m.onlyWords())
 	lines = append(lines, head.cut(m.width))
 	lines = append(lines, m.strip(p)...)
 	lines = append(lines, m.cable(p)...)
 	below := m.neighboursBelow(p)
-	detail := m.neighbourDetail(p)
+	detail := m.neighbourDetail(shown)
 	room := m.height - 2 - len(lines) - len(below) - len(detail) - 1
-	lines = append(lines, m.neighbourTable(p, max(room, 3))...)
+	lines = append(lines, m.neighbourTable(shown, max(room, 3))...)
 	for len(lines) < m.height-2-len(below)-len(detail) {
 		lines = append(lines, "")
 	}
@@ -167,7 +169,7 @@ func (m *model) cable(p neighbourwatch.Picture) []string {
 	return []string{r.cut(m.width), ""}
 }
 
-func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
+func (m *model) neighbourTable(shown []neighbours.Row, room int) []string {
 	t, v := m.theme, m.neighbours()
 	// columns: machine, address, hardware address, state, documented
 	at := [5]int{4, 24, 41, 60, 92}
@@ -177,7 +179,7 @@ func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
 	}
 	if wide {
 		longest := 16
-		for _, x := range p.Rows {
+		for _, x := range shown {
 			longest = max(longest, min(len(x.Address.String()), 26))
 		}
 		for i := 2; i < len(at); i++ {
@@ -192,15 +194,18 @@ func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
 		head.at(at[i]).put(t.faint, words)
 	}
 	lines := []string{head.cut(m.width)}
-	if len(p.Rows) == 0 {
+	if len(shown) == 0 && m.narrowed() != "" {
+		return append(lines, "  "+t.faint.Render(m.nothingHas("neighbour")))
+	}
+	if len(shown) == 0 {
 		return append(lines,
 			indent(wrap("Nobody is known yet. a asks everybody on the segment; who speaks by themselves shows as well.", m.width-6, 3),
 				t.faint)...)
 	}
-	rows := min(len(p.Rows), room-1)
-	from := min(max(v.selected-rows/2, 0), len(p.Rows)-rows)
+	rows := min(len(shown), room-1)
+	from := min(max(v.selected-rows/2, 0), len(shown)-rows)
 	for i := from; i < from+rows; i++ {
-		x := p.Rows[i]
+		x := shown[i]
 		r := &row{}
 		style, mark, state := t.text, " ", verdict.StateUnknown
 		switch {
@@ -219,7 +224,7 @@ func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
 		name := "·"
 		if len(x.Names) > 0 {
 			name = m.short(x.Names[0].Text)
-		} else if same := m.sameCard(p.Rows, x); same != "" {
+		} else if same := m.sameCard(m.segment().Rows, x); same != "" {
 			name = "as " + same
 		}
 		r.at(at[0]).put(style, fit(name, at[1]-at[0]-1)).at(at[1]).put(style, fit(x.Address.String(), at[2]-at[1]-1))
@@ -243,7 +248,7 @@ func (m *model) neighbourTable(p neighbourwatch.Picture, room int) []string {
 		}
 		lines = append(lines, r.cut(m.width))
 	}
-	if rest := len(p.Rows) - rows; rest > 0 {
+	if rest := len(shown) - rows; rest > 0 {
 		lines[len(lines)-1] = "    " + t.faint.Render(fmt.Sprintf("… %d more; ↑ ↓ choose", rest+1))
 	}
 	return lines
@@ -269,12 +274,19 @@ func (m *model) documented(x neighbours.Row) (s paint) {
 }
 
 // neighbourDetail is what is known of the chosen one.
-func (m *model) neighbourDetail(p neighbourwatch.Picture) []string {
+func (m *model) neighbourDetail(shown []neighbours.Row) []string {
 	t, v := m.theme, m.neighbours()
-	if len(p.Rows) == 0 || m.height < 28 {
+	if len(shown) == 0 || m.height < 28 && !m.narrow() {
 		return nil
 	}
-	x := p.Rows[v.selected]
+	x := shown[v.selected]
+	if m.narrow() { // what its row has no room for
+		r := (&row{}).at(2).put(t.loud, x.Address.String()).put(t.text, "   "+x.Words)
+		for _, k := range x.Marks {
+			r.put(t.text, ", "+k.String())
+		}
+		return append([]string{m.rule()}, r.fold(m.width, 4)...)
+	}
 	var names []string
 	for _, n := range x.Names {
 		names = append(names, fmt.Sprintf("%s by %v", n.Text, n.Source))
@@ -312,7 +324,7 @@ func (m *model) neighbourDetail(p neighbourwatch.Picture) []string {
 		}
 		r.at(4).put(t.state[verdict.Strained], f.Hardware.String()).put(t.text, "   "+how).
 			put(t.faint,
-				fmt.Sprintf("   first %s, last %s   %s", neighbours.Age(p.At.Sub(f.First)), neighbours.Age(p.At.Sub(f.Last)),
+				fmt.Sprintf("   first %s, last %s   %s", neighbours.Age(m.segment().At.Sub(f.First)), neighbours.Age(m.segment().At.Sub(f.Last)),
 					oui.Of(f.Hardware)))
 		lines = append(lines, r.cut(m.width))
 	}

@@ -55,7 +55,7 @@ func (m *model) detailPane() *pane {
 // wheelBeside scrolls a list, or what stands at its right.
 func wheelBeside(list func(m *model, step int)) func(m *model, at tea.Mouse, step int) {
 	return func(m *model, at tea.Mouse, step int) {
-		if at.X > m.width*45/100 {
+		if at.X > m.width*45/100 && !m.narrow() {
 			m.detailPane().move(step)
 			return
 		}
@@ -65,8 +65,9 @@ func wheelBeside(list func(m *model, step int)) func(m *model, at tea.Mouse, ste
 
 // clickOverview chooses the check that was pointed at.
 func (m *model) clickOverview(at tea.Mouse) (tea.Cmd, bool) {
-	for i, y := range m.overviewLayout().checkRows {
-		if y == at.Y && at.X < m.width*45/100 {
+	l := m.overviewLayout()
+	for i, y := range l.checkRows {
+		if y == at.Y && at.X < l.split {
 			m.selectCheck(i)
 		}
 	}
@@ -90,32 +91,49 @@ type layout struct {
 	body          int   // its height
 	checkRows     []int // the screen row of each check, −1 when it is scrolled away
 	scroll        int
-	split         int // the column of the divide
+	split         int  // the column of the divide
+	more          bool // a row below the body says how much there is
 }
+
+// leastBody is how many rows the checks keep, however much the verdict has to say.
+func (m *model) leastBody() int {
+	if m.height < lowHeight {
+		return 4
+	}
+	return 6
+}
+
+// narrow reports whether there is room for one column alone: what a check rests on then stands below it.
+func (m *model) narrow() bool { return m.width < 80 }
 
 // overviewLayout computes the same for drawing and for the mouse.
 func (m *model) overviewLayout() layout {
 	l := layout{split: m.width * 45 / 100}
 	if m.set != nil {
-		l.line, _ = drawLine(m.theme, m.line(), m.width)
+		l.line, _ = m.viewsLine()
 	}
-	most := 4
-	if m.height >= 36 {
-		most = 5
-	}
-	l.verdict = m.verdictLines(most)
+	l.verdict = m.verdictLines(max(m.height-len(l.line)-6-m.leastBody(), 3))
 	l.top = 2 + len(l.line) + 1 + len(l.verdict) + 1
 	l.body = max(m.height-l.top-2, 1)
+	if m.narrow() {
+		l.split = m.width
+	}
 	l.rows = m.checkList(l.split)
-	at := 0
+	at, last := -1, 0
 	for i, r := range l.rows {
 		if r.check == m.selected {
-			at = i
+			at, last = i, i
 		}
 	}
-	if at >= l.body {
-		l.scroll = at - l.body + 1
+	if m.narrow() && at >= 0 {
+		below := m.unfolded(l.split)
+		l.rows = slices.Insert(l.rows, at+1, below...)
+		if l.more = len(l.rows) > l.body; l.more {
+			l.body--
+		}
+		last = min(at+len(below), at+l.body-1)
 	}
+	l.scroll = max(last-l.body+1, 0)
 	l.checkRows = make([]int, len(m.result.Checks))
 	for i := range l.checkRows {
 		l.checkRows[i] = -1
@@ -135,18 +153,28 @@ func (m *model) overviewPage() []string {
 	lines = append(lines, m.rule())
 	lines = append(lines, l.verdict...)
 	lines = append(lines, m.rule())
-	right := m.detail(m.width-l.split-3, l.body)
+	var right []string
+	if !m.narrow() {
+		right = m.detail(m.width-l.split-3, l.body)
+	}
 	for y := range l.body {
 		r := &row{}
 		if i := y + l.scroll; i < len(l.rows) {
 			r.b.WriteString(l.rows[i].text)
 			r.width = ansi.StringWidth(l.rows[i].text)
 		}
-		r.at(l.split).put(m.theme.rule, "│")
+		if !m.narrow() {
+			r.at(l.split).put(m.theme.rule, "│")
+		}
 		if y < len(right) {
 			r.b.WriteString(" " + right[y])
 		}
 		lines = append(lines, r.b.String())
+	}
+	if l.more {
+		r := (&row{}).put(m.theme.faint, fmt.Sprintf(" rows %d to %d of %d", l.scroll+1, l.scroll+l.body, len(l.rows))).
+			put(m.theme.rule, " · ").put(m.theme.key, "↑ ↓").put(m.theme.faint, " choose ")
+		lines = append(lines, r.fill(m.theme.rule, "─", m.width).cut(m.width))
 	}
 	return lines
 }
@@ -158,6 +186,9 @@ type listed struct {
 }
 
 var zoneTitles = map[zone.Zone]string{zone.Host: "Host", zone.LocalSubnet: "Local subnet", zone.Beyond: "Beyond"}
+
+// factColumn is where it stands what a check has found.
+const factColumn = 18
 
 func (m *model) checkList(width int) (out []listed) {
 	t := m.theme
@@ -195,8 +226,8 @@ func (m *model) checkList(width int) (out []listed) {
 				label = t.faint
 			}
 		}
-		r.put(t.accent, mark).put(shape, strand).put(t.text, " ").put(label, c.Label).at(18)
-		r.put(label, fit(c.Fact, width-19))
+		r.put(t.accent, mark).put(shape, strand).put(t.text, " ").put(label, c.Label).at(factColumn)
+		r.put(label, fit(c.Fact, width-factColumn-1))
 		out = append(out, listed{r.cut(width), i})
 		if was, changed := since.Of(c.ID); changed { // before beside after
 			r := &row{}
@@ -223,6 +254,23 @@ func behind(r verdict.Result, c verdict.Check) bool {
 // mostCleared is how many of the faults that a check rules out are named beside it.
 const mostCleared = 5
 
+// unfolded is what the selected check rests on, as rows that stand below it.
+func (m *model) unfolded(width int) (out []listed) {
+	if m.selected >= len(m.result.Checks) {
+		return nil
+	}
+	c := m.result.Checks[m.selected]
+	if ansi.StringWidth(c.Fact) > width-factColumn-1 { // its own row has no room for it
+		for _, line := range wrap(c.Fact, width-5, 3) {
+			out = append(out, listed{"    " + m.theme.loud.Render(line), -1})
+		}
+	}
+	for _, line := range m.grounds(c, width-5, nil) {
+		out = append(out, listed{"    " + line, -1})
+	}
+	return out
+}
+
 // detail tells of the selected check: asked, heard, means, clears, mend.
 func (m *model) detail(width, height int) []string {
 	t := m.theme
@@ -230,18 +278,35 @@ func (m *model) detail(width, height int) []string {
 		return []string{t.faint.Render("Nothing has been asked yet.")}
 	}
 	c := m.result.Checks[m.selected]
-	head := &row{}
 	said := c.Zone.String() + " · " + c.State.String()
 	paint := t.state[c.State]
 	if m.past(c.Zone) {
 		said, paint = c.Zone.String()+" · at "+wording.Clock(m.state.Verdict.Reached)+": "+c.State.String(), t.faint
 	}
-	title := fit(c.Label+": "+c.Fact, width-ansi.StringWidth(said)-2)
-	head.put(t.loud, title).at(width-ansi.StringWidth(said)).put(paint, said)
-	lines := []string{head.cut(width), ""}
-	if height < 14 {
-		lines = lines[:1]
+	title := c.Label + ": " + c.Fact
+	var lines []string
+	if ansi.StringWidth(title+said)+2 <= width {
+		lines = append(lines, (&row{}).put(t.loud, title).at(width-ansi.StringWidth(said)).put(paint, said).cut(width))
+	} else {
+		for _, text := range wrap(title, width, 4) {
+			lines = append(lines, t.loud.Render(text))
+		}
+		lines = append(lines, paint.Render(said))
 	}
+	mend := c.Mend
+	if height >= 14 {
+		lines = append(lines, "")
+	} else {
+		if len(m.result.Next) > 0 {
+			mend = nil // said above already
+		}
+	}
+	return m.detailPane().show(t, append(lines, m.grounds(c, width, mend)...), width, height, "space")
+}
+
+// grounds are what was asked for a check, what was heard, what it means, and what it clears.
+func (m *model) grounds(c verdict.Check, width int, mend []string) (lines []string) {
+	t := m.theme
 	part := func(name string, texts []string, most int) {
 		for i, text := range texts {
 			for j, line := range wrap(text, width-8, most) {
@@ -253,10 +318,6 @@ func (m *model) detail(width, height int) []string {
 				lines = append(lines, r.cut(width))
 			}
 		}
-	}
-	mend := c.Mend
-	if len(mend) > 0 && len(m.result.Next) > 0 && height < 14 {
-		mend = nil // said above already
 	}
 	part("asked", []string{c.Asked}, 2)
 	part("heard", c.Heard, 2)
@@ -273,5 +334,5 @@ func (m *model) detail(width, height int) []string {
 		part("clears", []string{strings.Join(titles, " · ")}, 12)
 	}
 	part("mend", mend, 3)
-	return m.detailPane().show(t, lines, width, height, "space")
+	return lines
 }

@@ -33,10 +33,10 @@ var passingView = &view{
 	},
 	deeds: []deed{
 		{"enter", "open", "the exchanges with the one that is chosen, each for itself; esc goes back", false},
-		{"/", "filter", "only some: an address, a name, a kind or an outcome, as typed", false},
 		{"z", "from zero", "what passed so far is left out", false},
 	},
-	open: (*model).openPassing, look: lookAtPassing, draw: (*model).passingPage, press: (*model).pressPassing,
+	narrows: "an address, a name, a kind, an outcome",
+	open:    (*model).openPassing, look: lookAtPassing, draw: (*model).passingPage, press: (*model).pressPassing,
 	wheel: func(m *model, _ tea.Mouse, step int) { m.choosePassing(step) },
 	export: func(m *model) (report.Export, bool) {
 		s, ok := lookedAt[passingSeen](m)
@@ -65,8 +65,7 @@ type passingWatch struct {
 	picked   string               // with whom the exchanges are that are chosen
 	opened   bool                 // and shown each for itself
 	back     int                  // how many of the newest stand below what is shown then
-	filter   string
-	zero     int // how many that had begun before are left out
+	zero     int                  // how many that had begun before are left out
 }
 
 // passingSeen is what had passed when it was looked last; list is what of it is shown, the oldest first.
@@ -116,7 +115,7 @@ func lookAtPassing(m *model) func() any {
 	if v == nil {
 		return nil
 	}
-	filter, zero := strings.Fields(strings.ToLower(v.filter)), v.zero
+	words, zero := m.sought(), v.zero
 	mend := m.Ground.Machine.Permissions().Frames.Mend
 	return func() any {
 		v.begin.Lock()
@@ -134,7 +133,7 @@ func lookAtPassing(m *model) func() any {
 		out := passingSeen{seen: v.begun.See(), at: time.Now()}
 		all := out.seen.List
 		out.list = slices.DeleteFunc(slices.Clone(all[min(max(zero-out.seen.Left, 0), len(all)):]), func(x exchange.Exchange) bool {
-			return !passes(x, filter)
+			return !passes(x, words)
 		})
 		out.parties = exchange.Parties(out.list)
 		return out
@@ -148,7 +147,7 @@ func passes(x exchange.Exchange, words []string) bool {
 	}
 	who, what, outcome := report.PassingWords(x)
 	all := strings.ToLower(strings.Join([]string{string(x.Kind), who, x.To.Addr().String(), what, outcome}, " "))
-	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(all, w) })
+	return containsAll(all, words)
 }
 
 // pressPassing handles the keys of the view; false for one that is not its own.
@@ -162,25 +161,15 @@ func (m *model) pressPassing(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	case "z":
 		v.zero, v.back = len(s.seen.List)+s.seen.Left, 0
 		return m.look(), true
-	case "/":
-		return m.openEntry("only what has: an address, a name, a kind, an outcome", v.filter, func(text string) (tea.Cmd, error) {
-			v.filter, v.back = text, 0
-			return m.look(), nil
-		}), true
 	case "enter":
 		if _, p := s.chosen(v); p != nil && !v.opened {
 			v.picked, v.opened, v.back = partyKey(p), true, 0
 		}
 	case "esc":
-		switch {
-		case v.opened:
-			v.opened = false
-			return nil, true
-		case v.filter == "":
+		if !v.opened {
 			return nil, false
 		}
-		v.filter = ""
-		return m.look(), true
+		v.opened = false
 	default:
 		step, ok := stepOf(k)
 		if !ok {
@@ -235,15 +224,13 @@ func (m *model) passingPage() []string {
 	head := &row{}
 	head.put(t.loud, "  What passes "+v.iface).put(t.faint, fmt.Sprintf("   since %s, %s, %d under way; these tests' own among them",
 		wording.Clock(s.seen.Began), wording.Plural(len(s.seen.List)+s.seen.Left, "exchange", "exchanges"), s.seen.Under))
-	if v.filter != "" {
-		head.put(t.accent, "   only “"+v.filter+"”, esc shows all")
-	}
+	head.put(t.accent, m.onlyWords())
 	lines = append(lines, head.cut(m.width))
 	below := m.passingBelow(s)
 	at, p := s.chosen(v)
 	switch {
-	case p == nil && v.filter != "":
-		lines = append(lines, "  "+t.faint.Render("Nothing that has passed has all of “"+v.filter+"”. esc shows all."))
+	case p == nil && m.narrowed() != "":
+		lines = append(lines, "  "+t.faint.Render(m.nothingHas("exchange")))
 	case p == nil:
 		lines = append(lines, "  "+t.faint.Render("Nothing has passed yet."))
 	case v.opened && partyKey(p) == v.picked: // it may have been left out meanwhile
@@ -276,7 +263,7 @@ func (m *model) passingParties(lines []string, below int, s passingSeen, picked 
 	strip := min(max(m.width-100, 16), 60)
 	at := [4]int{5, 11, 36, 36 + strip + 2}
 	under := &row{}
-	under.at(at[0]).put(t.faint, "by").at(at[1]).put(t.faint, "with").at(at[2]).put(t.faint, "the last minute").at(at[2]+strip-3).
+	under.at(at[0]).put(t.faint, "by").at(at[1]).put(t.faint, "with").at(at[2]).put(t.faint, fit("the last minute", strip-4)).at(at[2]+strip-3).
 		put(t.faint, "now").at(at[3]).put(t.faint, "what came of it")
 	lines = append(lines, under.cut(m.width))
 	room := max(m.height-2-len(lines)-below, 1)

@@ -18,6 +18,8 @@ type entry struct {
 	input textinput.Model
 	flaw  string
 	done  func(text string) (tea.Cmd, error) // an error keeps the line open and is shown
+	typed func(text string) tea.Cmd          // nil: nothing follows what is typed while it is
+	left  func() tea.Cmd                     // nil: leaving the line changes nothing
 }
 
 // openEntry asks for a line.
@@ -37,6 +39,9 @@ func (m *model) pressEntry(k tea.KeyPressMsg) tea.Cmd {
 	switch k.String() {
 	case "esc":
 		m.close(entryLayer)
+		if m.entry.left != nil {
+			return m.entry.left()
+		}
 		return nil
 	case "enter":
 		cmd, err := m.entry.done(strings.TrimSpace(m.entry.input.Value()))
@@ -50,7 +55,15 @@ func (m *model) pressEntry(k tea.KeyPressMsg) tea.Cmd {
 	m.entry.flaw = ""
 	var cmd tea.Cmd
 	m.entry.input, cmd = m.entry.input.Update(k)
-	return cmd
+	return tea.Batch(cmd, m.entry.follow())
+}
+
+// follow does what follows what is typed, while it is.
+func (e *entry) follow() tea.Cmd {
+	if e.typed == nil {
+		return nil
+	}
+	return e.typed(e.input.Value())
 }
 
 // pasteEntry takes a list in one go: its lines become words.
@@ -58,7 +71,7 @@ func (m *model) pasteEntry(text string) tea.Cmd {
 	m.entry.flaw = ""
 	m.entry.input.SetValue(m.entry.input.Value() + strings.Join(strings.Fields(text), " "))
 	m.entry.input.CursorEnd()
-	return nil
+	return m.entry.follow()
 }
 
 func (m *model) entryRow() string {

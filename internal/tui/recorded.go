@@ -109,6 +109,9 @@ func (m *model) pressRecorded(k tea.KeyPressMsg) tea.Cmd {
 			return tea.Batch(cmd, m.look())
 		}
 	}
+	if cmd, taken := m.pressNarrow(k); taken && m.view.kept {
+		return cmd
+	}
 	if m.scroll().press(k.String()) {
 		return nil
 	}

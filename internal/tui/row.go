@@ -3,6 +3,7 @@ package tui
 import (
 	"strings"
 
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -55,6 +56,19 @@ func (r *row) cut(width int) string {
 		return r.b.String()
 	}
 	return ansi.Truncate(r.b.String(), width, "…")
+}
+
+// fold gives the row whole: what has no room goes on in rows below, from a column on.
+func (r *row) fold(width, at int) []string {
+	if r.width <= width {
+		return []string{r.b.String()}
+	}
+	lines := strings.Split(lipgloss.Wrap(r.b.String(), width, " "), "\n")
+	rest := strings.Split(lipgloss.Wrap(strings.TrimLeft(strings.Join(lines[1:], " "), " "), max(width-at, 1), " "), "\n")
+	for i, line := range rest {
+		rest[i] = strings.Repeat(" ", at) + strings.TrimLeft(line, " ")
+	}
+	return append(lines[:1:1], rest...)
 }
 
 // wrap breaks plain text into lines of at most width columns, at most most of them; the last says with an ellipsis that there was more.

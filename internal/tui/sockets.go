@@ -28,9 +28,9 @@ var socketsView = &view{
 	},
 	deeds: []deed{
 		{"enter", "ask what stands in the way", "the other end becomes the target; on a program: its connections", false},
-		{"/", "filter", "only some: a program, an address, a port or a state, as typed", false},
 	},
-	open: (*model).openSockets, look: lookAtSockets, draw: (*model).socketsPage, press: (*model).pressSockets,
+	narrows: "a program, an address, a port, a state",
+	open:    (*model).openSockets, look: lookAtSockets, draw: (*model).socketsPage, press: (*model).pressSockets,
 	wheel: func(m *model, _ tea.Mouse, step int) { m.chooseSocket(step) },
 	export: func(m *model) (report.Export, bool) {
 		s, ok := lookedAt[socketsSeen](m)
@@ -55,8 +55,7 @@ type socketsWatch struct {
 	begin    sync.Mutex         // held by a look: one may still be under way when the view is left and shown again
 	begun    *socketwatch.Watch // by the first look; of looks alone
 	selected int
-	chosen   string // what the chosen row is about, so that others do not push the choice away
-	filter   string
+	chosen   string       // what the chosen row is about, so that others do not push the choice away
 	open     map[int]bool // programs whose connections are shown, or not, by their process identifiers
 }
 
@@ -65,7 +64,6 @@ type socketsSeen struct {
 	seen   *sockets.Seen
 	failed string
 	rows   []socketRow
-	filter string
 
 	connections, listening, left int // of all programs; of no program any more
 }
@@ -104,7 +102,7 @@ func lookAtSockets(m *model) func() any {
 	if v == nil {
 		return nil
 	}
-	filter, open := v.filter, map[int]bool{}
+	words, open := m.sought(), map[int]bool{}
 	for pid, is := range v.open {
 		open[pid] = is
 	}
@@ -121,12 +119,12 @@ func lookAtSockets(m *model) func() any {
 			}
 		}
 		seen, err := v.begun.See()
-		out := socketsSeen{seen: seen, filter: filter}
+		out := socketsSeen{seen: seen}
 		if err != nil {
 			out.failed = err.Error()
 		}
 		if seen != nil {
-			out.rows = rowsOf(seen, filter, open)
+			out.rows = rowsOf(seen, words, open)
 			out.connections, out.listening, out.left = seen.Count()
 		}
 		return out
@@ -137,8 +135,7 @@ func lookAtSockets(m *model) func() any {
 const fewEnds = 3
 
 // rowsOf lays out what has been seen: what is stuck, the connections by program, the listeners.
-func rowsOf(seen *sockets.Seen, filter string, open map[int]bool) (out []socketRow) {
-	words := strings.Fields(strings.ToLower(filter))
+func rowsOf(seen *sockets.Seen, words []string, open map[int]bool) (out []socketRow) {
 	for i := range seen.Stuck {
 		x := &seen.Stuck[i]
 		if p, _ := seen.Program(&x.Socket); matches(words, p, &x.Socket) {
@@ -184,12 +181,7 @@ func matches(words []string, p sockets.Program, s *sockets.Socket) bool {
 	}
 	all := strings.ToLower(strings.Join([]string{p.Name, strconv.Itoa(p.PID), s.Protocol.String(), s.Local.String(), s.Remote.String(),
 		s.State.String(), s.State.Words()}, " "))
-	for _, w := range words {
-		if !strings.Contains(all, w) {
-			return false
-		}
-	}
-	return true
+	return containsAll(all, words)
 }
 
 // nameOf gives the name that was looked up for an address; "" if none was.
@@ -215,17 +207,6 @@ func (m *model) pressSockets(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		return nil, false
 	}
 	switch k.String() {
-	case "/":
-		return m.openEntry("only what has: a program, an address, a port, a state", v.filter, func(text string) (tea.Cmd, error) {
-			v.filter, v.selected, v.chosen = text, 0, ""
-			return m.look(), nil
-		}), true
-	case "esc":
-		if v.filter == "" {
-			return nil, false
-		}
-		v.filter = ""
-		return m.look(), true
 	case "enter":
 		if len(s.rows) == 0 {
 			return nil, true

@@ -47,9 +47,7 @@ func (m *model) socketsHead(s socketsSeen) string {
 	if n := len(s.seen.Stuck); n > 0 {
 		r.put(t.state[verdict.Broken], fmt.Sprintf("   %s %d stuck", strands[verdict.Broken], n))
 	}
-	if s.filter != "" {
-		r.put(t.accent, "   only “"+s.filter+"”, esc shows all")
-	}
+	r.put(t.accent, m.onlyWords())
 	return r.cut(m.width)
 }
 
@@ -87,8 +85,8 @@ func (x socketRow) lines() int {
 func (m *model) socketRows(s socketsSeen, v *socketsWatch, room int) (lines []string) {
 	if len(s.rows) == 0 {
 		words := "No program of this machine has a connection, and none listens."
-		if s.filter != "" {
-			words = "No socket has all of “" + s.filter + "”. esc shows all."
+		if m.narrowed() != "" {
+			words = m.nothingHas("socket")
 		}
 		return []string{"", "  " + m.theme.faint.Render(words)}
 	}

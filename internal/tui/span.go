@@ -58,7 +58,7 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 			outside = append(outside, x)
 		}
 	}
-	lines := []string{head.cut(m.width), ""}
+	lines := append(head.fold(m.width, 4), "")
 	lines = append(lines, m.drawSpan(p, inside)...)
 	for _, x := range outside {
 		r := &row{}
@@ -80,7 +80,7 @@ func (m *model) span(a endpoint.Address, marks []mark) []string {
 		} else if x.state != verdict.Broken {
 			r.put(t.faint, "   reached through the gateway")
 		}
-		lines = append(lines, r.cut(m.width))
+		lines = append(lines, r.fold(m.width, 14)...)
 	}
 	return lines
 }

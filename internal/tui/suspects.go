@@ -22,11 +22,12 @@ var suspectsView = &view{
 		{"enter", "the exchange", "what was asked and heard, in the overview", false},
 		{"space", "more", "go on in what stands at the right, where it is longer than its place", true},
 	},
-	open:   func(m *model) { m.suspects() },
-	draw:   (*model).suspectsPage,
-	press:  (*model).pressSuspects,
-	wheel:  wheelBeside(func(m *model, step int) { m.chooseSuspect(step) }),
-	export: (*model).exportCheck,
+	narrows: "a title, an id, a zone, a standing",
+	open:    func(m *model) { m.suspects() },
+	draw:    (*model).suspectsPage,
+	press:   (*model).pressSuspects,
+	wheel:   wheelBeside(func(m *model, step int) { m.chooseSuspect(step) }),
+	export:  (*model).exportCheck,
 }
 
 // suspects is what the view holds.
@@ -55,9 +56,11 @@ var standingHeads = map[fault.Standing]string{fault.Confirmed: "Found", fault.Su
 
 // ordered lists the suspects by standing, and in each by distance from the host.
 func (m *model) ordered() (out []verdict.Suspect) {
+	words := m.sought()
 	for _, standing := range standingOrder {
 		for _, s := range m.result.Suspects {
-			if s.Standing == standing {
+			if s.Standing == standing && containsAll(strings.ToLower(fault.TitleOf(s.Fault.ID)+" "+string(s.Fault.ID)+" "+
+				s.Fault.Zone.String()+" "+standingHeads[standing]), words) {
 				out = append(out, s)
 			}
 		}
@@ -102,6 +105,9 @@ func (m *model) suspectsPage() []string {
 	t := m.theme
 	lines := m.head()
 	list := m.ordered()
+	if m.narrowed() != "" && len(list) == 0 {
+		return append(lines, "", "  "+t.faint.Render(m.nothingHas("fault")))
+	}
 	if m.set == nil || len(list) == 0 {
 		return append(lines, "", "  "+t.faint.Render("Nothing has been judged yet: the evidence is being gathered."))
 	}
@@ -111,9 +117,18 @@ func (m *model) suspectsPage() []string {
 	}
 	v.selected = min(max(v.selected, 0), len(list)-1)
 	lines = append(lines, m.fields(list[v.selected])...)
-	lines = append(lines, m.rule())
-	left := m.width * 45 / 100
+	rule := (&row{}).put(t.accent, m.onlyWords())
+	lines = append(lines, rule.fill(t.rule, "─", m.width).cut(m.width))
 	room := m.height - 2 - len(lines)
+	if m.narrow() { // one below the other
+		above := max(room/2, 3)
+		for _, r := range m.suspectRows(list, m.width-1, above) {
+			lines = append(lines, r.text)
+		}
+		lines = append(lines, m.rule())
+		return append(lines, m.suspectDetail(list[v.selected], m.width-2, m.height-2-len(lines))...)
+	}
+	left := m.width * 45 / 100
 	rows, detail := m.suspectRows(list, left-1, room), m.suspectDetail(list[v.selected], m.width-left-3, room)
 	for i := range room {
 		r := &row{}
@@ -216,7 +231,8 @@ func (m *model) suspectDetail(s verdict.Suspect, width, room int) (lines []strin
 	state := standingStates[s.Standing]
 	head := &row{}
 	head.put(t.loud, s.Fault.Title()).put(t.state[state], fmt.Sprintf("   %v", s.Standing))
-	lines = append(lines, head.cut(width), t.faint.Render(s.Zone.String()), "")
+	lines = append(lines, head.fold(width, 2)...)
+	lines = append(lines, t.faint.Render(s.Zone.String()), "")
 	say := func(label string, style paint, texts []string, most int) {
 		for i, text := range texts {
 			for k, l := range wrap(text, width-9, most) {

@@ -119,7 +119,7 @@ func whole(t *testing.T, m *model, what string) {
 	}
 }
 
-var sizes = [][2]int{{80, 24}, {100, 30}, {120, 40}, {142, 44}, {160, 50}, {300, 90}}
+var sizes = [][2]int{{60, 20}, {80, 24}, {100, 30}, {120, 36}, {142, 44}, {200, 60}, {240, 70}, {300, 90}}
 
 func TestEveryPageFillsTheScreenAtEverySize(t *testing.T) {
 	hostile := func(s *evidence.Set) {
@@ -164,14 +164,14 @@ func TestBeforeTheSizeIsKnownAndWhenTooSmall(t *testing.T) {
 	m := newModel(t.Context(), Config{Ground: Ground{Machine: still{}}})
 	assert.Empty(t, m.frame().Content)
 	assert.True(t, m.frame().AltScreen)
-	for _, size := range [][2]int{{79, 24}, {80, 23}, {20, 5}, {1, 1}} {
+	for _, size := range [][2]int{{59, 20}, {60, 19}, {20, 5}, {1, 1}} {
 		send(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		assert.LessOrEqual(t, lipgloss.Height(m.frame().Content), size[1])
 		assert.True(t, m.frame().AltScreen)
 	}
-	send(m, tea.WindowSizeMsg{Width: 70, Height: 20})
-	assert.Contains(t, text(m), "This window is 70 by 20. Passepartout needs 80 by 24")
-	send(m, tea.WindowSizeMsg{Width: 80, Height: 24})
+	send(m, tea.WindowSizeMsg{Width: 70, Height: 19})
+	assert.Contains(t, text(m), "This window is 70 by 19. Passepartout needs 60 by 20")
+	send(m, tea.WindowSizeMsg{Width: 60, Height: 20})
 	assert.Contains(t, text(m), "What should be reachable?", "all is back when there is room")
 }
 
@@ -244,7 +244,7 @@ func TestAddressView(t *testing.T) {
 	m := showing(t, 142, 44, nil)
 	press(m, "2")
 	for _, want := range []string{"172.27.40.23/24   mask 255.255.255.0   254 usable addresses   set by DHCP, 52 min left", "172.27.40.0 ├",
-		"┤ .255", ".1 gateway", ".2 resolver", ".23 this machine", "outside   ■ 203.0.113.53 resolver   reached through the gateway",
+		"┤ .255", ".1 gateway", ".2 name server", ".23 this machine", "outside   ■ 203.0.113.53 name server   reached through the gateway",
 		"offered by 172.27.40.2", "everything else, IPv4       by 172.27.40.1 through eth0   set by DHCP"} {
 		assert.Contains(t, text(m), want)
 	}

@@ -12,18 +12,19 @@ import (
 // what a person has chosen in it, and what it has looked up for itself; all else is the case's. It waits for nothing and takes no lock:
 // what lies behind one is fetched by look.
 type view struct {
-	key   string // that shows it
-	name  string
-	short string      // in a narrow window
-	does  string      // in the help's list of keys
-	at    string      // the station of the line that stands for its matter; "" for none
-	live  bool        // it moves by itself
-	sets  string      // the handle by which its matter is changed; "" for none
-	kept  bool        // what it shows follows from the log of the case alone: in a recording it is as it was
-	lacks string      // what stands there in a recording, of a view that is not kept; "": that nothing can be changed
-	full  bool        // it draws the line in full, and the verdict with all that belongs to it
-	marks [][2]string // what its marks mean
-	deeds []deed      // its own keys, and what they do
+	key     string // that shows it
+	name    string
+	short   string      // in a narrow window
+	does    string      // in the help's list of keys
+	at      string      // the station of the line that stands for its matter; "" for none
+	live    bool        // it moves by itself
+	sets    string      // the handle by which its matter is changed; "" for none
+	kept    bool        // what it shows follows from the log of the case alone: in a recording it is as it was
+	lacks   string      // what stands there in a recording, of a view that is not kept; "": that nothing can be changed
+	narrows string      // what its rows are narrowed by when something is typed (/): an address, a name; "": they are not
+	full    bool        // it draws the line in full, and the verdict with all that belongs to it
+	marks   [][2]string // what its marks mean
+	deeds   []deed      // its own keys, and what they do
 
 	from   func(m *model, was *view)                         // it is about to be shown in place of another; nil: that is nothing to it
 	open   func(m *model)                                    // it is shown, or something new is known: begins what it runs, once it can

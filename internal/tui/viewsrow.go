@@ -57,7 +57,12 @@ func (m *model) viewsRow() (string, []spot) {
 		}
 		return b.String(), spots
 	}
-	return m.rule(), nil
+	// No room for them all: the one that is shown, and where the others are.
+	r := &row{}
+	r.put(t.rule, "─ ").put(t.key, m.view.key).put(t.loud, " "+m.view.name).put(t.rule, " ─ ").put(t.key, m.keys.help.Help().Key).
+		put(t.faint, " lists the other views ")
+	r.put(t.rule, strings.Repeat("─", max(m.width-r.width, 0)))
+	return r.cut(m.width), nil
 }
 
 // viewAt is the view whose name was pointed at; nil if there is none.

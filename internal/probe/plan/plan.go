@@ -51,7 +51,7 @@ func Run(ctx context.Context, c Config, onChange func(*evidence.Set, verdict.Res
 	ctx = nap.With(ctx, turns)
 	r := &run{Config: c, collector: newCollector(c.Log), echoer: probe.NewEchoer(c.Machine, ""), awaited: awaited,
 		stopped: func() bool { return ctx.Err() != nil }}
-	r.late = func(asked time.Duration) time.Duration { return turns.Allowance(r.started.Add(asked)) }
+	r.late = func(asked time.Duration) time.Duration { return turns.Since(r.started.Add(asked)) }
 	defer r.echoer.Close()
 	defer r.wg.Wait()
 	defer cancel()
