@@ -132,7 +132,7 @@ func (t *tracer) round(ctx context.Context, under *sync.WaitGroup, n, last int, 
 						}
 					})
 				}
-				if !r.Came() && t.onceAFlow(hop) {
+				if !r.Came() && t.onceAFlow(key, answered) {
 					return // its packet was one of several of a flow that reached the destination, which answers the first
 				}
 				t.report(path.Seen{HopLimit: hop, Flow: i, Round: n, At: at, Reply: r})
@@ -163,11 +163,12 @@ func (t *tracer) take(key [2]int, r evidence.Reply, last int, answered map[[2]in
 }
 
 // onceAFlow reports whether a packet with a hop limit reached a destination that may answer one packet of a flow alone: to the others of a
-// connection it keeps silent (RFC 9293 §3.10.7.4), and port unreachable is rationed (RFC 1812 §4.3.2.8).
-func (t *tracer) onceAFlow(hop int) bool {
+// connection it keeps silent (RFC 9293 §3.10.7.4), and port unreachable is rationed (RFC 1812 §4.3.2.8). Who was asked again meanwhile, to
+// find out how far away it is, and answered then, is not silent either.
+func (t *tracer) onceAFlow(key [2]int, answered map[[2]int]bool) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.Method != TraceICMP && hop >= t.destination
+	return t.Method != TraceICMP && (key[0] >= t.destination || answered[key])
 }
 
 // settle asks how far away a destination really is that has answered a flow: packets overtake each other on the way, and the one that it
