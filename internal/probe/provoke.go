@@ -8,6 +8,7 @@ import (
 	"passepartout/internal/core/endpoint"
 	"passepartout/internal/core/evidence"
 	"passepartout/internal/machine"
+	"passepartout/internal/nap"
 )
 
 // provokePoll is how often the kernel's neighbour table is looked at while it asks on our behalf.
@@ -32,6 +33,8 @@ func Provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 
 func provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration,
 	done func(evidence.Neighbour)) {
+	patient, cancel := nap.Within(ctx, patience)
+	defer cancel()
 	before := table(ctx, m, iface)
 	began := time.Now()
 	open := map[netip.Addr]bool{}
@@ -53,7 +56,7 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 		open[target] = true
 	}
 	for len(open) > 0 {
-		more := Sleep(ctx, provokePoll) && time.Since(began) < patience
+		more := Sleep(patient, provokePoll)
 		now := table(ctx, m, iface)
 		if ctx.Err() != nil { // what cannot be read any more is no silence
 			return
@@ -69,7 +72,7 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 			case is.State == endpoint.Failed && waited > provokePoll, !more && !is.State.Resolved():
 				out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: waited}
 			case !more:
-				out.Reason = "the kernel remembers it and has not asked anew"
+				out.Reason = evidence.Remembered
 			default:
 				continue
 			}

@@ -177,15 +177,17 @@ func Headline(r verdict.Result) string {
 // CheckText writes one check for a person.
 func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s  (%s)\n%s\n", Headline(r), r.Confidence, r.Sentence)
+	say := func(hang int, form string, args ...any) { b.WriteString(fold(fmt.Sprintf(form, args...), hang) + "\n") }
+	say(0, "%s  (%s)", Headline(r), r.Confidence)
+	say(0, "%s", r.Sentence)
 	for _, o := range r.Also {
-		fmt.Fprintf(&b, "Also: %s (%s)\n", o.Sentence, o.Zone.Token())
+		say(6, "Also: %s (%s)", o.Sentence, o.Zone.Token())
 	}
 	for _, m := range r.Remarks {
-		fmt.Fprintf(&b, "Seen: %s\n", m.Sentence)
+		say(6, "Seen: %s", m.Sentence)
 	}
 	if len(r.Candidates) > 0 {
-		fmt.Fprintf(&b, "Still possible: %s\n", strings.Join(fault.Titles(r.Candidates), "; "))
+		say(2, "Still possible: %s", strings.Join(fault.Titles(r.Candidates), "; "))
 	}
 	z := zone.Unknown
 	for _, c := range r.Checks {
@@ -193,12 +195,12 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 			z = c.Zone
 			fmt.Fprintf(&b, "\n%s\n", z)
 		}
-		fmt.Fprintf(&b, "  %s %-8s  %-14s %s\n", marks[c.State], c.State, c.Label, c.Fact)
+		say(30, "  %s %-8s  %-14s %s", marks[c.State], c.State, c.Label, c.Fact)
 	}
 	if len(r.Next) > 0 {
 		b.WriteString("\nNext\n")
 		for _, n := range r.Next {
-			fmt.Fprintf(&b, "  · %s\n", n)
+			say(4, "  · %s", n)
 		}
 	}
 	for _, x := range r.Mends {
@@ -208,24 +210,26 @@ func CheckText(w io.Writer, s *evidence.Set, r verdict.Result) error {
 		}
 	}
 	for _, q := range r.Questions {
-		fmt.Fprintf(&b, "\nFor a person to find out: %s\n", q.Text)
+		b.WriteByte('\n')
+		say(2, "For a person to find out: %s", q.Text)
 		for _, a := range q.Answers {
-			fmt.Fprintf(&b, "  · %s: %s; then run again with --said %s=%s\n", a.Text, Follows(a), q.ID, a.ID)
+			say(4, "  · %s: %s; then run again with --said %s=%s", a.Text, Follows(a), q.ID, a.ID)
 		}
 	}
 	if len(s.Chosen) > 0 {
 		b.WriteString("\nAsked besides, to part what was in question\n")
 		for _, c := range s.Chosen {
-			fmt.Fprintf(&b, "  · %s\n", verdict.TestOf(c).Words(s))
+			say(4, "  · %s", verdict.TestOf(c).Words(s))
 		}
 	}
 	if len(r.Withheld) > 0 {
 		b.WriteString("\nNot asked\n")
 		for _, h := range r.Withheld {
-			fmt.Fprintf(&b, "  · %v: %s\n", h.Kind, h.Why)
+			say(4, "  · %v: %s", h.Kind, h.Why)
 		}
 	}
-	fmt.Fprintf(&b, "\n%s, %s, in %s\n", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no interface"),
+	b.WriteByte('\n')
+	say(2, "%s, %s, in %s", orWord(s.Target.String(), "no target"), orWord(s.Interface, "no interface"),
 		wording.Millis(s.Elapsed))
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -33,10 +33,14 @@ func (l lane) place(column int) time.Duration {
 // dots are the Braille patterns' bits: for each half of a cell four heights, the lowest first.
 var dots = [2][4]rune{{0x40, 0x04, 0x02, 0x01}, {0x80, 0x20, 0x10, 0x08}}
 
-// times draws round trips by position: the higher, the longer, up to top. Each half column has a dot for every height that a reply in it
-// had.
-func (l lane) times(points []series.Point, top time.Duration) string {
-	cells := make([]rune, l.width)
+// times draws round trips by position, in so many rows: the higher, the longer, up to top. Each half column has a dot for every height that
+// a reply in it had.
+func (l lane) times(points []series.Point, top time.Duration, rows int) []string {
+	cells := make([][]rune, rows) // the highest first
+	for i := range cells {
+		cells[i] = make([]rune, l.width)
+	}
+	heights := 4 * rows
 	for _, p := range points {
 		if p.Fate != series.Replied {
 			continue
@@ -46,18 +50,22 @@ func (l lane) times(points []series.Point, top time.Duration) string {
 		if !ok {
 			continue
 		}
-		height := min(int(float64(p.RTT)/float64(max(top, 1))*4), 3)
-		cells[half/2] |= dots[half%2][height]
+		height := min(int(float64(p.RTT)/float64(max(top, 1))*float64(heights)), heights-1)
+		cells[rows-1-height/4][half/2] |= dots[half%2][height%4]
 	}
-	var b strings.Builder
-	for _, c := range cells {
-		if c == 0 {
-			b.WriteByte(' ')
-		} else {
-			b.WriteRune(0x2800 + c)
+	out := make([]string, rows)
+	for i, row := range cells {
+		var b strings.Builder
+		for _, c := range row {
+			if c == 0 {
+				b.WriteByte(' ')
+			} else {
+				b.WriteRune(0x2800 + c)
+			}
 		}
+		out[i] = b.String()
 	}
-	return b.String()
+	return out
 }
 
 // loss is one column of a lane of losses.

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"slices"
 
 	"charm.land/bubbles/v2/key"
@@ -101,7 +102,7 @@ func (m *model) interfaceNames() (out []string) {
 
 func (m *model) openInterfaces() {
 	if names := m.interfaceNames(); len(names) > 0 {
-		m.picked = max(slices.Index(names, m.iface), 0)
+		m.picked = (slices.Index(names, cmp.Or(m.iface, m.set.Interface)) + 1) % len(names) // most machines have two: another one is meant
 		m.lay(interfacesLayer)
 	}
 }

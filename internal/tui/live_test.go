@@ -219,7 +219,12 @@ func TestLanes(t *testing.T) {
 		}
 		points = append(points, p)
 	}
-	assert.Equal(t, "⠄⠁⠄⠄      ⠄    ⠄⠄⠄⠄⠄", l.times(points, 20*time.Millisecond))
+	assert.Equal(t, []string{"⠄⠁⠄⠄      ⠄    ⠄⠄⠄⠄⠄"}, l.times(points, 20*time.Millisecond, 1))
+	tall := l.times(points, 20*time.Millisecond, 3)
+	require.Len(t, tall, 3)
+	assert.Equal(t, " ⠁ ", string([]rune(tall[0])[:3]), "the longest stands at the top")
+	assert.Empty(t, strings.TrimSpace(tall[1]), "nothing in the middle")
+	assert.Equal(t, "⠁ ⠁⠁", string([]rune(tall[2])[:4]), "the others in the lowest quarter")
 	cells, any := l.losses(points)
 	assert.True(t, any)
 	got := ""

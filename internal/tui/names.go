@@ -305,7 +305,7 @@ func (m *model) pressNames(k tea.KeyPressMsg) (tea.Cmd, bool) {
 	v.note = ""
 	switch k.String() {
 	case "n":
-		return m.openEntry("look up", v.name, func(text string) (tea.Cmd, error) {
+		return m.offerEntry("look up", v.name, func(text string) (tea.Cmd, error) {
 			name, err := names.Check(text)
 			if err == nil {
 				m.askNames(name)

@@ -26,7 +26,7 @@ var neighboursView = &view{
 	does: "who is on the segment, and how sure that is", at: string(topology.Neighbours), live: true,
 	marks: [][2]string{
 		{"● ◆", "this machine, the gateway: on the strip of the segment, where their addresses lie"},
-		{"• ○ ·", "answered or spoke within a minute; only believed; asked and silent"},
+		{"• ○ ·", "answered or spoke within a minute; known from the table alone; asked and silent"},
 		{"╳", "wrong: two machines answer, the hardware address has changed, or an entry fixed by hand differs"},
 		{"╌", "a range of the site sheet"},
 	},
@@ -196,7 +196,7 @@ func (m *model) pressNeighbours(k tea.KeyPressMsg) (tea.Cmd, bool) {
 		if v.chosen.IsValid() {
 			value = v.chosen.String()
 		}
-		return m.openEntry("is this address free?", value, func(text string) (tea.Cmd, error) {
+		return m.offerEntry("is this address free?", value, func(text string) (tea.Cmd, error) {
 			a, err := netip.ParseAddr(text)
 			if err != nil {
 				return nil, fmt.Errorf("%q is no address; give one such as 172.27.40.90", fit(wiretext.Clean(text), 40))

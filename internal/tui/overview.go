@@ -22,9 +22,9 @@ import (
 var overviewView = &view{
 	key: "1", name: "overview", short: "all", does: "checks by zone, and what each one rests on", full: true, kept: true,
 	deeds: []deed{
-		{"↑", "up", "choose the check above; at the right stands what it rests on and rules out", true},
+		{"↑", "up", "choose the check above; what it rests on and rules out stands on the right", true},
 		{"↓", "down", "choose the check below", true},
-		{"space", "more", "go on in what stands at the right, where it is longer than its place", true},
+		{"space", "more", "scroll the text on the right, where it does not fit", true},
 	},
 	draw:   (*model).overviewPage,
 	press:  (*model).pressOverview,

@@ -20,6 +20,7 @@ type entry struct {
 	done  func(text string) (tea.Cmd, error) // an error keeps the line open and is shown
 	typed func(text string) tea.Cmd          // nil: nothing follows what is typed while it is
 	left  func() tea.Cmd                     // nil: leaving the line changes nothing
+	offer bool                               // what stands there is an offer: the first letter that is typed takes its place
 }
 
 // openEntry asks for a line.
@@ -32,6 +33,13 @@ func (m *model) openEntry(label, value string, done func(string) (tea.Cmd, error
 	m.entry = entry{label: label, input: in, done: done}
 	m.lay(entryLayer)
 	return m.entry.input.Focus()
+}
+
+// offerEntry asks for a line, and offers one.
+func (m *model) offerEntry(label, value string, done func(string) (tea.Cmd, error)) tea.Cmd {
+	cmd := m.openEntry(label, value, done)
+	m.entry.offer = true
+	return cmd
 }
 
 // pressEntry handles a key while the line is open.
@@ -53,6 +61,10 @@ func (m *model) pressEntry(k tea.KeyPressMsg) tea.Cmd {
 		return cmd
 	}
 	m.entry.flaw = ""
+	if m.entry.offer && k.Text != "" {
+		m.entry.input.SetValue("")
+	}
+	m.entry.offer = false
 	var cmd tea.Cmd
 	m.entry.input, cmd = m.entry.input.Update(k)
 	return tea.Batch(cmd, m.entry.follow())
@@ -69,6 +81,10 @@ func (e *entry) follow() tea.Cmd {
 // pasteEntry takes a list in one go: its lines become words.
 func (m *model) pasteEntry(text string) tea.Cmd {
 	m.entry.flaw = ""
+	if m.entry.offer {
+		m.entry.input.SetValue("")
+	}
+	m.entry.offer = false
 	m.entry.input.SetValue(m.entry.input.Value() + strings.Join(strings.Fields(text), " "))
 	m.entry.input.CursorEnd()
 	return m.entry.follow()
@@ -98,7 +114,7 @@ func (m *model) export() tea.Cmd {
 		return nil
 	}
 	file := fmt.Sprintf("passepartout-%s-%s%s", v.name, m.now.Format("20060102-150405"), e.Endings()[0])
-	return m.openEntry("write to ("+strings.Join(e.Endings(), " ")+")", file, func(path string) (tea.Cmd, error) {
+	return m.offerEntry("write to ("+strings.Join(e.Endings(), " ")+")", file, func(path string) (tea.Cmd, error) {
 		now, ok := v.export(m) // as it is when enter is pressed
 		if !ok {
 			now = e

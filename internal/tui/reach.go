@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -85,7 +86,7 @@ func lookAtReach(m *model) func() any {
 func shotOf(from reachSource, width, rows, chosen int, span time.Duration) reachShot {
 	s := reachShot{watcher: from.watcher, known: true, start: from.start, lane: lane{width: width}}
 	from.see(func(now time.Duration, subjects []*watch.Subject, l *blame.Ledger) {
-		s.now, s.lane.from, s.lane.to = now, now-span, now
+		s.now, s.lane.from, s.lane.to = now, max(now-span, min(firstOf(subjects), now-leastAxis)), now
 		s.outages = l.Outages()
 		for column := range width {
 			worst := blame.Interval{}
@@ -132,6 +133,17 @@ func shotOf(from reachSource, width, rows, chosen int, span time.Duration) reach
 	return s
 }
 
+// leastAxis is how much time the axis shows at least, however little there is to show.
+const leastAxis = 10 * time.Second
+
+// firstOf is since when any of them has been watched: the axis begins where there is something on it.
+func firstOf(subjects []*watch.Subject) time.Duration {
+	if len(subjects) == 0 {
+		return 0
+	}
+	return slices.MinFunc(subjects, func(a, b *watch.Subject) int { return cmp.Compare(a.Since, b.Since) }).Since
+}
+
 // reachBody is how many rows the lanes have.
 func (m *model) reachBody() int { return max(m.height-m.reachBottom()-len(m.head())-3, 4) }
 
@@ -169,7 +181,12 @@ func (m *model) reachPage() []string {
 	axis := &row{}
 	axis.put(t.faint, " "+spanWords(spans[v.span])).at(left).put(t.faint, s.lane.axis(s.clock))
 	lines = append(lines, axis.cut(m.width))
-	rows, at := m.laneRows(s, left, right)
+	rows, at := m.laneRows(s, left, right, 1)
+	if n := len(s.targets); n > 0 && len(rows) < body { // what room there is makes the lanes taller
+		if tall := min(1+(body-len(rows))/n, mostTall); tall > 1 {
+			rows, at = m.laneRows(s, left, right, tall)
+		}
+	}
 	scroll := 0
 	if at >= body-1 {
 		scroll = at - body + 2
@@ -182,11 +199,13 @@ func (m *model) reachPage() []string {
 		lines = append(lines, line)
 	}
 	lines = append(lines, m.blameRows(s, left)...)
-	for y := len(rows) - scroll; y < body; y++ {
+	left = max(body-len(rows)+scroll, 0) // what the lanes leave is for more outages
+	outages := m.outageRows(s, bottom-8+left)
+	for range left - max(len(outages)-(bottom-8), 0) {
 		lines = append(lines, "")
 	}
 	lines = append(lines, m.rule())
-	lines = append(lines, m.outageRows(s, bottom-8)...)
+	lines = append(lines, outages...)
 	lines = append(lines, m.rule())
 	lines = append(lines, m.targetRows(s)...)
 	for len(lines) < m.height-3 {
@@ -194,6 +213,9 @@ func (m *model) reachPage() []string {
 	}
 	return lines
 }
+
+// mostTall is how many rows a lane of times may take.
+const mostTall = 4
 
 func spanWords(d time.Duration) string {
 	if d < time.Hour {
@@ -203,8 +225,8 @@ func spanWords(d time.Duration) string {
 }
 
 // laneRows are the targets under their zones: a lane of times for each, and one of losses for those that lost something. at is the selected
-// one's row.
-func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
+// one's row, and tall how many rows a lane of times has.
+func (m *model) laneRows(s reachShot, left, right, tall int) (rows []string, at int) {
 	t := m.theme
 	z := zone.Unknown
 	top := time.Duration(0)
@@ -216,7 +238,7 @@ func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 			r.put(t.faint, " "+zoneHeads[z])
 			if top > 0 {
 				scale := "the last minute; lanes 0 to " + wording.Millis(top)
-				r.at(m.width-ansi.StringWidth(scale)-1).put(t.rule, scale)
+				r.at(m.width-ansi.StringWidth(scale)-1).put(t.faint, scale)
 			}
 			rows = append(rows, r.cut(m.width))
 		}
@@ -229,12 +251,17 @@ func (m *model) laneRows(s reachShot, left, right int) (rows []string, at int) {
 			r.put(t.text, " ")
 		}
 		r.put(name, fit(wiretext.Clean(x.spec.Name()), left-3)).at(left)
+		lanes := make([]string, tall)
 		if x.times.Known || len(x.points) > 0 {
-			r.put(t.state[verdict.Holds], s.lane.times(x.points, top))
+			lanes = s.lane.times(x.points, top, tall)
 		}
+		r.put(t.state[verdict.Holds], lanes[0])
 		value, style := valueOf(x, right)
 		r.at(m.width-ansi.StringWidth(value)-1).put(t.state[style], value)
 		rows = append(rows, r.cut(m.width))
+		for _, lower := range lanes[1:] {
+			rows = append(rows, (&row{}).at(left).put(t.state[verdict.Holds], lower).cut(m.width))
+		}
 		cells, any := s.lane.losses(x.points)
 		if !any {
 			continue

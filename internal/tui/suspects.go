@@ -20,7 +20,7 @@ var suspectsView = &view{
 	},
 	deeds: []deed{
 		{"enter", "the exchange", "what was asked and heard, in the overview", false},
-		{"space", "more", "go on in what stands at the right, where it is longer than its place", true},
+		{"space", "more", "scroll the text on the right, where it does not fit", true},
 	},
 	narrows: "a title, an id, a zone, a standing",
 	open:    func(m *model) { m.suspects() },

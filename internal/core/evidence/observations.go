@@ -39,6 +39,9 @@ func (r Reply) Unheard() bool {
 // ByKernel is the method of a neighbour question that the system put on our behalf.
 const ByKernel = "by the kernel"
 
+// Remembered is the reason of a neighbour question of which nothing is known: the system had the answer from before.
+const Remembered = "the kernel remembers it and has not asked anew"
+
 // Neighbour is the question "which link-layer address has this address?" (RFC 826, RFC 4861 §7.2).
 type Neighbour struct {
 	Asked    netip.Addr

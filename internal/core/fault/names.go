@@ -489,7 +489,7 @@ var ResolverWrong = &Fault{
 	ID: "resolver-wrong", Zone: zone.Host, Place: 180, Scope: OfMachine, Matters: WhenNamesFail, Check: "resolvers",
 	Needs: []evidence.Kind{evidence.Settings, evidence.NameLookup, evidence.DHCPOffer, evidence.Handoffs}, OnSilence: true,
 	Explains: []ID{"resolver-silent-local", "resolver-silent", "name-server-failing"},
-	Doc: `The name server set on this machine is none
+	Doc: `The name server set on this machine serves no names
 The DNS server was set by hand on this machine, and there is no name service at that address, or nobody at all; the one that the network
 itself names answers. Addresses work and names do not, on this machine alone. It is taken for a dead name server. Set the one that the
 network names, or set it back to automatic.`,

@@ -30,6 +30,8 @@ const (
 	// rounds may fall within one second.
 	provokeMost   = 23
 	sweepPatience = 250 * time.Millisecond
+	// An entry that was used is asked for anew after five seconds, for three more (arp(7): delay_first_probe_time, ucast_solicit).
+	anewPatience = 6500 * time.Millisecond
 	// How often all IPv6 machines are called: one call may be lost.
 	callAllTimes = 3
 	// Enough neighbours to know that the segment is alive.
@@ -53,6 +55,7 @@ var segmentSteps = []*step{
 	gatewayEcho,
 	{brings: kinds(evidence.AddressConflict), of: heldAddresses, needless: noFrames, until: untilQuiet, ask: (*run).conflict},
 	{brings: kinds(evidence.OtherNeighbours), of: segmentToSweep, ask: (*run).sweep},
+	{brings: kinds(evidence.OtherNeighbours), of: remembered, needless: segmentSpeaks, until: untilItSpeaks, ask: (*run).askedAnew},
 	{brings: kinds(evidence.SegmentFrames), of: when((*moment).silent), ask: func(r *run, _ context.Context, _ subject) {
 		r.askedTwice()
 		r.markQuiet()
@@ -151,6 +154,24 @@ func segmentToSweep(m *moment) []subject {
 	return once(m)
 }
 
+// remembered are the neighbours of whom the kernel knew before, so that it has not asked them. Where nobody else on the segment has
+// answered, they are the only ones who can say that it lives.
+func remembered(m *moment) (out []subject) {
+	for _, n := range m.Neighbours {
+		if n.Outcome == evidence.NotKnown && n.Reason == evidence.Remembered && n.Asked != m.Gateway && n.Asked.Is4() {
+			out = append(out, subject{addr: n.Asked})
+		}
+	}
+	return out
+}
+
+// segmentSpeaks reports whether the gateway or anybody else on the segment has answered.
+func segmentSpeaks(m *moment) bool {
+	return m.Alive == facts.Yes || slices.ContainsFunc(m.Neighbours, func(n evidence.Neighbour) bool { return n.Outcome == evidence.Answered })
+}
+
+func untilItSpeaks(m *moment, _ subject) (bool, time.Duration) { return segmentSpeaks(m), 0 }
+
 // silent reports whether the wait for answers whose absence is good news is over.
 func (m *moment) silent() bool {
 	if !m.run.quiet {
@@ -247,6 +268,15 @@ func (r *run) neighbour(ctx context.Context, s subject) {
 	if n := r.segment.Resolve(ctx, r.sourceFor(s.addr), s.addr); ctx.Err() == nil || n.Came() {
 		r.observe(n)
 	}
+}
+
+// askedAnew waits until the kernel asks a neighbour anew that it remembers.
+func (r *run) askedAnew(ctx context.Context, s subject) {
+	probe.Provoke(ctx, r.Machine, r.iface, []netip.Addr{s.addr}, anewPatience, func(n evidence.Neighbour) {
+		if ctx.Err() == nil && n.Outcome != evidence.NotKnown {
+			r.observe(n)
+		}
+	})
 }
 
 // sourceFor is an own address from which to ask for a neighbour: one of the same scope.

@@ -3,10 +3,17 @@
 package namespaces_test
 
 import (
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"passepartout/internal/scenario/namespaces"
 )
 
 // A check says the same when it is run again at once, and again while the system still gives up on hardware addresses that the first one
@@ -31,4 +38,38 @@ func TestTheSameAgainAtOnce(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Where the only neighbour who could say that the segment lives is one of whom the system knew before, it is asked anew: here his other
+// answers go to another machine with this one's address.
+func TestARememberedNeighbourIsAskedAnew(t *testing.T) {
+	t.Parallel()
+	s, l, _ := stateful(t, "address-conflict")
+	ip := func(node string, args ...string) (said string) {
+		require.NoError(t, l.On(node, func() error {
+			out, err := exec.Command("ip", args...).CombinedOutput()
+			said = string(out)
+			return err
+		}), said)
+		return said
+	}
+	ip("pier-core", "neigh", "replace", "172.27.40.23", "lladdr", "02:00:5e:00:53:99", "dev", "eth0", "nud", "permanent")
+	var r result
+	for range 2 { // first all are asked, then all are known
+		raw, errs, status, err := l.Run(namespaces.EchoClosed, binary, "check", "--format", "json", s.Target)
+		require.NoError(t, err)
+		assert.Equal(t, 1, status, errs)
+		require.NoError(t, json.Unmarshal([]byte(raw), &r), raw)
+		known := ip("ticket-03", "-4", "neigh", "show", "dev", "eth0")
+		stale := 0
+		for line := range strings.Lines(known) {
+			var a, hardware string
+			if _, err := fmt.Sscanf(line, "%s lladdr %s", &a, &hardware); err == nil {
+				ip("ticket-03", "neigh", "replace", a, "lladdr", hardware, "dev", "eth0", "nud", "stale")
+				stale++
+			}
+		}
+		require.Positive(t, stale, known)
+	}
+	assert.Equal(t, []string{"local-subnet", "gateway-silent"}, []string{r.Verdict.Zone, r.Verdict.Fault}, r.Verdict.Sentence)
 }
