@@ -116,7 +116,7 @@ func (m *model) leaseSpan(width int, tall bool) []string {
 			continue
 		}
 		r := &row{}
-		out = append(out, r.at(2).put(t.faint, "! "+remark).fold(width, 4)...)
+		out = append(out, r.at(2).put(t.faint, "· "+remark).fold(width, 4)...)
 	}
 	return append(out, "")
 }

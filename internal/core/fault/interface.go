@@ -18,7 +18,7 @@ var interfaceFaults = []*Fault{InterfaceDown, NoCarrier, LinkErrors, StackBroken
 var InterfaceDown = &Fault{
 	ID: "interface-down", Zone: zone.Host, Place: 10, Scope: OfMachine, Matters: IfItShows, Check: "link",
 	Needs: []evidence.Kind{evidence.Settings},
-	Doc: `The network port is switched off
+	Doc: `The interface is switched off
 The port is administratively down: somebody, or a program, has switched it off in the system. Nothing can be sent or heard through it,
 whatever the state of the cable. It is taken for a dead cable or a dead switch. Switch it on (ip link set dev NAME up, or in the
 network settings), then see whether whatever manages it switches it off again.`,
