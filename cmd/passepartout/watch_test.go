@@ -18,7 +18,7 @@ import (
 // The watch writes a line of JSON for each thing that it notices, and its status is the last verdict's.
 func TestWatch(t *testing.T) {
 	t.Parallel()
-	out, errs, status := run(t, "watch", "--scenario", "gateway-silent", "--for", "6s", "--format", "json")
+	out, errs, status := run(t, "watch", "--scenario", "gateway-silent", "--for", "12s", "--format", "json")
 	assert.Empty(t, errs)
 	assert.Equal(t, 1, status)
 	kinds := map[string]int{}

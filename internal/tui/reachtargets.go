@@ -22,7 +22,7 @@ import (
 
 // reachView shows the witnesses of each zone over time, and whose loss it was.
 var reachView = &view{
-	key: "6", name: "reach", short: "loss", does: "the witnesses of each zone over time, and whose loss it was", at: string(topology.Gateway), live: true,
+	key: "6", name: "reach", short: "loss", does: "who answers in each zone over time, and whose loss it was", at: string(topology.Gateway), live: true,
 	marks: [][2]string{
 		{"⠤⠒⠉", "a reply: the higher, the longer; each zone has its own scale, named at the right"},
 		{"├4┤ ┼", "a run of probes without answer, and its length; ┼ where there is no room for it"},
