@@ -116,7 +116,7 @@ func TestScreenKeysResizeAndTooSmall(t *testing.T) {
 	x.press("9", "9", "9", "Enter")
 	x.see("a port is a number from 1 to 65535")
 	x.press("BSpace", "BSpace", "BSpace", "Enter")
-	x.see("No fault stands in the way.", "pier-gw .1", "sound-edge ━━ sound-core ━━ exchange ━━ bookings :443")
+	x.see("No fault stands in the way.", "LOCAL SUBNET", ".1 gateway", "bookings :443") // names come if this machine has its turns
 	x.press("2")
 	x.see("172.27.40.0 ├", ".23 this machine", "offered by", "Routes in force")
 	x.press("?")
@@ -130,7 +130,7 @@ func TestScreenKeysResizeAndTooSmall(t *testing.T) {
 	x.press("Escape")
 	x.see("No fault stands in the way.")
 	x.tmux("resize-window", "-x", "80", "-y", "24")
-	x.see("3 stations ━━ bookings :443", "? all keys")
+	x.see("bookings :443", "? all keys")
 	x.tmux("resize-window", "-x", "60", "-y", "20")
 	x.see("lists the other views", "? all keys")
 	x.tmux("resize-window", "-x", "50", "-y", "18")
