@@ -263,8 +263,8 @@ func (m *model) passingParties(lines []string, below int, s passingSeen, picked 
 	strip := min(max(m.width-100, 16), 60)
 	at := [4]int{5, 11, 36, 36 + strip + 2}
 	under := &row{}
-	under.at(at[0]).put(t.faint, "by").at(at[1]).put(t.faint, "with").at(at[2]).put(t.faint, fit("the last minute", strip-4)).at(at[2]+strip-3).
-		put(t.faint, "now").at(at[3]).put(t.faint, "what came of it")
+	under.at(at[0]).put(t.faint, "by").at(at[1]).put(t.faint, "with").at(at[2]).
+		put(t.faint, fit("the last minute", strip-4)).at(at[2]+strip-3).put(t.faint, "now").at(at[3]).put(t.faint, "what came of it")
 	lines = append(lines, under.cut(m.width))
 	room := max(m.height-2-len(lines)-below, 1)
 	first := min(max(picked-room/2, 0), max(len(s.parties)-room, 0))

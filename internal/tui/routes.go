@@ -47,13 +47,16 @@ func (m *model) pressAddress(k tea.KeyPressMsg) (tea.Cmd, bool) {
 			if err != nil {
 				answer = endpoint.RouteAnswer{To: to, Verdict: endpoint.NoRoute, Reason: err.Error()}
 			}
-			return func(m *model) tea.Cmd { return m.tookWay(answer) }
+			return func(m *model) tea.Cmd {
+				m.tookWay(answer)
+				return nil
+			}
 		}), nil
 	}), true
 }
 
 // tookWay puts an answer first, in the place of an earlier one for the same address.
-func (m *model) tookWay(answer endpoint.RouteAnswer) tea.Cmd {
+func (m *model) tookWay(answer endpoint.RouteAnswer) {
 	w := hold[waysAsked](m)
 	if w == nil {
 		w = &waysAsked{}
@@ -61,7 +64,6 @@ func (m *model) tookWay(answer endpoint.RouteAnswer) tea.Cmd {
 	}
 	rest := slices.DeleteFunc(w.answers, func(a wayAsked) bool { return a.To == answer.To })
 	w.answers = append([]wayAsked{{answer, m.now}}, rest[:min(len(rest), mostWays-1)]...)
-	return nil
 }
 
 // ways lists the system's own answers: for the addresses asked for here, and for those of the target.
@@ -129,12 +131,14 @@ func (m *model) routeTable() []string {
 	if len(routes) == 0 {
 		lines = append(lines, "    "+t.faint.Render("none: an interface that is off, or without an address, has no routes"))
 	}
-	words := m.sought()
-	routes = slices.DeleteFunc(routes, func(x endpoint.Route) bool {
-		return !containsAll(strings.ToLower(ansi.Strip(strings.Join(m.routeRow(x), " "))+" "+x.To.String()+" "+fmt.Sprintf("table %d", x.Table)), words)
-	})
-	if len(routes) == 0 && len(words) > 0 {
-		lines = append(lines, "    "+t.faint.Render(m.nothingHas("route")))
+	if words := m.sought(); len(words) > 0 {
+		routes = slices.DeleteFunc(routes, func(x endpoint.Route) bool {
+			row := ansi.Strip(strings.Join(m.routeRow(x), " "))
+			return !containsAll(strings.ToLower(fmt.Sprintf("%s %v table %d", row, x.To, x.Table)), words)
+		})
+		if len(routes) == 0 {
+			lines = append(lines, "    "+t.faint.Render(m.nothingHas("route")))
+		}
 	}
 	last := 0
 	for _, x := range routes {

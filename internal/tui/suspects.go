@@ -59,8 +59,8 @@ func (m *model) ordered() (out []verdict.Suspect) {
 	words := m.sought()
 	for _, standing := range standingOrder {
 		for _, s := range m.result.Suspects {
-			if s.Standing == standing && containsAll(strings.ToLower(fault.TitleOf(s.Fault.ID)+" "+string(s.Fault.ID)+" "+
-				s.Fault.Zone.String()+" "+standingHeads[standing]), words) {
+			if s.Standing == standing && (len(words) == 0 || containsAll(strings.ToLower(fault.TitleOf(s.Fault.ID)+" "+string(s.Fault.ID)+" "+
+				s.Fault.Zone.String()+" "+standingHeads[standing]), words)) {
 				out = append(out, s)
 			}
 		}
