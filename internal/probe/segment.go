@@ -230,24 +230,32 @@ func (s *Segment) Resolve(ctx context.Context, sender, target netip.Addr) eviden
 	return out
 }
 
-// Conflict asks whether anybody else holds an address of ours, with a probe that puts no entry into anybody's table (RFC 5227 §2.1.1).
-// ctx ends the wait: silence is the good answer.
+// Conflict asks whether anybody else holds an address of ours, with a probe that puts no entry into anybody's table (RFC 5227 §2.1.1),
+// and again while nobody has answered. ctx ends the wait: silence is the good answer.
 func (s *Segment) Conflict(ctx context.Context, address netip.Addr) evidence.Conflict {
 	out := evidence.Conflict{Address: address}
 	answered := s.next(address)
 	began := time.Now()
-	if err := s.port.Send(wire.ARPRequest(s.port.Hardware(), netip.Addr{}, address)); err != nil {
-		out.Reply = machine.LocalError(err)
-		return out
-	}
-	select {
-	case <-answered:
-		out.Reply = evidence.Reply{Outcome: evidence.Answered, From: address, RTT: time.Since(began)}
-		if holders := s.Holders(address); len(holders) > 0 {
-			out.Hardware = holders[0]
+	for _, until := range append(slices.Clone(neighbourRepeats), time.Hour) {
+		if err := s.port.Send(wire.ARPRequest(s.port.Hardware(), netip.Addr{}, address)); err != nil {
+			out.Reply = machine.LocalError(err)
+			return out
 		}
-	case <-ctx.Done():
-		out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
+		timer := time.NewTimer(until - time.Since(began))
+		select {
+		case <-answered:
+			timer.Stop()
+			out.Reply = evidence.Reply{Outcome: evidence.Answered, From: address, RTT: time.Since(began)}
+			if holders := s.Holders(address); len(holders) > 0 {
+				out.Hardware = holders[0]
+			}
+			return out
+		case <-ctx.Done():
+			timer.Stop()
+			out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
+			return out
+		case <-timer.C:
+		}
 	}
 	return out
 }

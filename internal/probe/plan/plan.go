@@ -261,6 +261,10 @@ func (r *run) openSegment(ctx context.Context, own func(netip.Addr) bool) *probe
 	segment, err := probe.OpenSegment(r.Machine, r.iface, own,
 		func(h evidence.Heard) {
 			r.observeIf(func(s *evidence.Set) bool { return len(s.Heard) < mostHeard }, h)
+			if own(h.Address) { // it came unasked, or when the answer was not waited for any longer
+				r.observeHolder(evidence.Conflict{Address: h.Address, Hardware: h.Hardware,
+					Reply: evidence.Reply{Outcome: evidence.Answered, From: h.Address}})
+			}
 		},
 		func(a evidence.Arrival) { r.arrived(ctx, a) })
 	if err != nil && !errors.Is(err, fs.ErrPermission) {

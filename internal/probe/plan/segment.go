@@ -53,7 +53,7 @@ var segmentSteps = []*step{
 		ask: (*run).neighbour},
 	{brings: kinds(evidence.OtherNeighbours), after: kinds(evidence.RouteLookup), of: targetsNearby, ask: (*run).nearby},
 	gatewayEcho,
-	{brings: kinds(evidence.AddressConflict), of: heldAddresses, needless: noFrames, until: untilQuiet, ask: (*run).conflict},
+	{brings: kinds(evidence.AddressConflict), of: heldAddresses, needless: noFrames, until: holderOver, ask: (*run).conflict},
 	{brings: kinds(evidence.OtherNeighbours), of: segmentToSweep, ask: (*run).sweep},
 	{brings: kinds(evidence.OtherNeighbours), of: remembered, needless: segmentSpeaks, until: untilItSpeaks, ask: (*run).askedAnew},
 	{brings: kinds(evidence.SegmentFrames), of: when((*moment).silent), ask: func(r *run, _ context.Context, _ subject) {
@@ -184,7 +184,11 @@ func (m *moment) silent() bool {
 	return m.run.quiet
 }
 
-func untilQuiet(m *moment, _ subject) (bool, time.Duration) { return m.silent(), 0 }
+// holderOver: another holder of an own address would have answered by now. Where the gateway has not answered, he has as long as it has:
+// its answers may go to him.
+func holderOver(m *moment, _ subject) (bool, time.Duration) {
+	return m.silent() && (m.Alive == facts.Yes || m.Usable() == facts.Yes || m.past(neighbourPatience)), 0
+}
 
 // slowest is the slowest answer that came from the segment itself, 0 while none has.
 func slowest(s *evidence.Set) (slowest time.Duration) {
@@ -341,8 +345,17 @@ func (r *run) conflict(ctx context.Context, s subject) {
 		}
 	}
 	if !r.stopped() || c.Came() {
-		r.observe(c)
+		r.observeHolder(c)
 	}
+}
+
+// observeHolder notes whether an own address has another holder; one is enough.
+func (r *run) observeHolder(c evidence.Conflict) {
+	r.observeIf(func(s *evidence.Set) bool {
+		return !slices.ContainsFunc(s.Conflicts, func(x evidence.Conflict) bool {
+			return x.Address == c.Address && x.Outcome == evidence.Answered && x.Hardware == c.Hardware
+		})
+	}, c)
 }
 
 // askedTwice looks again who has answered for the gateways: the first answer ended the question, and a second one is the finding.

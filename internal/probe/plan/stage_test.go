@@ -28,6 +28,7 @@ type stage struct {
 	script    []byte
 	heard     map[*stageFrames]bool
 	neighbour map[netip.Addr]endpoint.HardwareAddr
+	late      map[netip.Addr]time.Duration // by how much a neighbour's answers are
 }
 
 var (
@@ -120,8 +121,11 @@ func (s *stage) Route(_ context.Context, to netip.Addr, _ string) (endpoint.Rout
 }
 
 // hop is what the network does with a packet: who answers it and how; Silent for nobody.
-func hop(to netip.Addr, limit int) (evidence.Outcome, netip.Addr) {
+func (s *stage) hop(to netip.Addr, limit int) (evidence.Outcome, netip.Addr) {
+	_, forwards := s.neighbour[gateway]
 	switch {
+	case !forwards && (to == gateway || !segment.Contains(to) && !to.IsLoopback()):
+		return evidence.Silent, netip.Addr{}
 	case to == own || to.IsLoopback() || to == gateway || to == core:
 		return evidence.Answered, to
 	case segment.Contains(to) || subnet.KindOf(to) == subnet.Multicast:
@@ -182,7 +186,7 @@ func (s *stage) OpenEcho(machine.EchoConfig) (machine.EchoSocket, error) {
 
 func (p *stageEcho) Send(r machine.EchoRequest) (time.Time, error) {
 	sent := time.Now()
-	outcome, from := hop(r.To, r.HopLimit)
+	outcome, from := p.stage.hop(r.To, r.HopLimit)
 	if r.To.Is6() && !r.To.IsLoopback() {
 		return sent, machine.ErrNoRoute
 	}
@@ -216,7 +220,7 @@ func (s *stage) OpenFlow(c machine.FlowConfig) (machine.FlowSocket, error) {
 }
 
 func (p *stageFlow) Send(number uint16, hopLimit int) (time.Time, error) {
-	outcome, from := hop(p.c.To.Addr(), hopLimit)
+	outcome, from := p.stage.hop(p.c.To.Addr(), hopLimit)
 	if outcome == evidence.Answered && p.c.Proto == machine.FlowUDP {
 		outcome = evidence.Refused
 	}
@@ -292,7 +296,7 @@ func (s *stage) Connect(ctx context.Context, c machine.ConnectConfig) (net.Conn,
 	began := time.Now()
 	timer := time.NewTimer(3 * time.Millisecond)
 	defer timer.Stop()
-	outcome, from := hop(c.To.Addr(), c.HopLimit)
+	outcome, from := s.hop(c.To.Addr(), c.HopLimit)
 	if outcome == evidence.Silent || !s.comes() {
 		<-ctx.Done()
 		return nil, evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
@@ -351,7 +355,9 @@ func (s *stage) hear(frame []byte) {
 
 func (p *stageFrames) Send(frame []byte) error {
 	var truth []byte
+	var late time.Duration
 	if f, ok := wire.ParseFrame(frame); ok && f.Asks.IsValid() {
+		late = p.stage.late[f.Asks]
 		if hw, known := p.stage.neighbour[f.Asks]; known {
 			truth = wire.ARPReply(hw, f.Asks, ownHardware, own)
 		}
@@ -360,7 +366,7 @@ func (p *stageFrames) Send(frame []byte) error {
 		if f, ok := wire.ParseFrame(b); p.stage.truthful && ok && &b[0] != &truth[0] && (f.Claim.IsValid() || f.Payload != nil) {
 			continue // another holder of an address, another server: that would be a fault
 		}
-		after(time.Duration(i+1)*time.Millisecond, func() { p.stage.hear(b) })
+		after(late+time.Duration(i+1)*time.Millisecond, func() { p.stage.hear(b) })
 	}
 	return nil
 }

@@ -58,7 +58,7 @@ func TestARememberedNeighbourIsAskedAnew(t *testing.T) {
 	for range 2 { // first all are asked, then all are known
 		raw, errs, status, err := l.Run(namespaces.EchoClosed, binary, "check", "--format", "json", s.Target)
 		require.NoError(t, err)
-		assert.Equal(t, 1, status, errs)
+		assert.Equal(t, 1, status, errs+raw)
 		require.NoError(t, json.Unmarshal([]byte(raw), &r), raw)
 		known := ip("ticket-03", "-4", "neigh", "show", "dev", "eth0")
 		stale := 0
