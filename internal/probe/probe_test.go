@@ -404,6 +404,10 @@ func TestProvoke(t *testing.T) {
 	probe.Provoke(t.Context(), m, "eth0", []netip.Addr{gateway}, 60*time.Millisecond,
 		func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
 	assert.Equal(t, evidence.NotKnown, got[gateway])
+	// What it did not know then, and knows now, has answered meanwhile.
+	probe.ProvokeSince(t.Context(), m, "eth0", nil, []netip.Addr{gateway}, 60*time.Millisecond,
+		func(n evidence.Neighbour) { got[n.Asked] = n.Outcome })
+	assert.Equal(t, evidence.Answered, got[gateway])
 }
 
 func TestWeb(t *testing.T) {

@@ -23,19 +23,25 @@ const provokePoll = 25 * time.Millisecond
 // is not known otherwise.
 func Provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration,
 	done func(evidence.Neighbour)) {
+	known, _ := m.Neighbours(ctx)
+	ProvokeSince(ctx, m, iface, known, targets, patience, done)
+}
+
+// ProvokeSince is Provoke where the table was read before: who was resolved since, for whatever reason, has answered.
+func ProvokeSince(ctx context.Context, m machine.Machine, iface string, known []endpoint.Neighbour, targets []netip.Addr,
+	patience time.Duration, done func(evidence.Neighbour)) {
 	const most = 128
 	for len(targets) > 0 && ctx.Err() == nil {
 		n := min(most, len(targets))
-		provoke(ctx, m, iface, targets[:n], patience, done)
+		provoke(ctx, m, iface, byAddress(known, iface), targets[:n], patience, done)
 		targets = targets[n:]
 	}
 }
 
-func provoke(ctx context.Context, m machine.Machine, iface string, targets []netip.Addr, patience time.Duration,
-	done func(evidence.Neighbour)) {
+func provoke(ctx context.Context, m machine.Machine, iface string, before map[netip.Addr]endpoint.Neighbour, targets []netip.Addr,
+	patience time.Duration, done func(evidence.Neighbour)) {
 	patient, cancel := nap.Within(ctx, patience)
 	defer cancel()
-	before := table(ctx, m, iface)
 	began := time.Now()
 	open := map[netip.Addr]bool{}
 	for _, target := range targets {
@@ -57,7 +63,8 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 	}
 	for len(open) > 0 {
 		more := Sleep(patient, provokePoll)
-		now := table(ctx, m, iface)
+		entries, _ := m.Neighbours(ctx)
+		now := byAddress(entries, iface)
 		if ctx.Err() != nil { // what cannot be read any more is no silence
 			return
 		}
@@ -82,12 +89,8 @@ func provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 	}
 }
 
-func table(ctx context.Context, m machine.Machine, iface string) map[netip.Addr]endpoint.Neighbour {
+func byAddress(entries []endpoint.Neighbour, iface string) map[netip.Addr]endpoint.Neighbour {
 	out := map[netip.Addr]endpoint.Neighbour{}
-	entries, err := m.Neighbours(ctx)
-	if err != nil {
-		return out
-	}
 	for _, n := range entries {
 		if n.Interface == iface {
 			out[n.Address] = n

@@ -255,14 +255,14 @@ func (r *run) whoHas(ctx context.Context, a netip.Addr, patience time.Duration) 
 		n = r.segment.Resolve(ctx, r.sourceFor(a), a)
 		return n, !r.stopped() || n.Came()
 	}
-	probe.Provoke(ctx, r.Machine, r.iface, []netip.Addr{a}, patience, func(x evidence.Neighbour) { n, ok = x, true })
+	r.provoke(ctx, []netip.Addr{a}, patience, func(x evidence.Neighbour) { n, ok = x, true })
 	return n, ok && !r.stopped()
 }
 
 // neighbour resolves an address on the segment: in frames where permitted, else by provoking the kernel.
 func (r *run) neighbour(ctx context.Context, s subject) {
 	if r.segment == nil {
-		probe.Provoke(ctx, r.Machine, r.iface, []netip.Addr{s.addr}, neighbourPatience, func(n evidence.Neighbour) {
+		r.provoke(ctx, []netip.Addr{s.addr}, neighbourPatience, func(n evidence.Neighbour) {
 			if ctx.Err() == nil {
 				r.observe(n)
 			}
@@ -274,9 +274,15 @@ func (r *run) neighbour(ctx context.Context, s subject) {
 	}
 }
 
+// provoke has the kernel ask. Who was resolved since the run began has answered it: the system may have asked for something else that the
+// run sent there.
+func (r *run) provoke(ctx context.Context, targets []netip.Addr, patience time.Duration, done func(evidence.Neighbour)) {
+	probe.ProvokeSince(ctx, r.Machine, r.iface, r.endpoint.Neighbours, targets, patience, done)
+}
+
 // askedAnew waits until the kernel asks a neighbour anew that it remembers.
 func (r *run) askedAnew(ctx context.Context, s subject) {
-	probe.Provoke(ctx, r.Machine, r.iface, []netip.Addr{s.addr}, anewPatience, func(n evidence.Neighbour) {
+	r.provoke(ctx, []netip.Addr{s.addr}, anewPatience, func(n evidence.Neighbour) {
 		if ctx.Err() == nil && n.Outcome != evidence.NotKnown {
 			r.observe(n)
 		}
@@ -429,7 +435,16 @@ func (r *run) sweep(ctx context.Context, _ subject) {
 		swept = r.segment.Sweep(ctx, own[0].Prefix.Addr(), targets, sweepRate, sweepPatience, done, enough)
 	} else {
 		targets = targets[:min(len(targets), provokeMost)]
-		probe.Provoke(ctx, r.Machine, iface.Name, targets, neighbourPatience/2, done)
+		// a living segment has answered by half of the time; a dead one gets the system's second request as well
+		asking, cancel := context.WithCancel(ctx)
+		half := time.AfterFunc(neighbourPatience/2, func() {
+			if answered.Load() > 0 {
+				cancel()
+			}
+		})
+		r.provoke(asking, targets, neighbourPatience, done)
+		half.Stop()
+		cancel()
 		swept = len(targets)
 	}
 	if ctx.Err() == nil {
