@@ -15,6 +15,7 @@ import (
 
 	"passepartout/internal/capture"
 	"passepartout/internal/core/exchange"
+	"passepartout/internal/core/frame"
 	"passepartout/internal/core/wiretext"
 	"passepartout/internal/machine"
 	"passepartout/internal/plainfile"
@@ -32,6 +33,7 @@ const (
 type recording struct {
 	out, keep, most string
 	read            string
+	frame           int // of that file: one of them, opened
 	files, snap     int
 	lasting         time.Duration
 }
@@ -48,13 +50,21 @@ everything; joined by and, or, not and brackets. The kernel sorts them. Nothing 
 		Example: `  passepartout capture --out pier.pcapng --keep "arp or host 172.27.40.1" --for 1m`,
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if r.read != "" {
+			switch opened := cmd.Flags().Changed("frame"); {
+			case opened && r.read == "":
+				return errors.New("--frame: give the file as well, such as --read pier.pcapng --frame 12")
+			case opened && cmd.Flags().Changed("keep"):
+				return errors.New("--frame and --keep: give one of the two")
+			case opened:
+				return f.openFrame(cmd.Context(), r)
+			case r.read != "":
 				return f.readCapture(cmd.Context(), r, cmd.Flags().Changed("keep"))
 			}
 			return f.capture(cmd.Context(), r)
 		},
 	}
 	cmd.Flags().StringVar(&r.read, "read", "", "in place of keeping frames: what passes in this file, pcap or pcapng, as exchanges")
+	cmd.Flags().IntVar(&r.frame, "frame", 0, "with --read: the frame of this number, layer by layer (exchanges name their first and last)")
 	cmd.Flags().StringVar(&r.out, "out", "", "the file to keep them in, its name ending in .pcapng")
 	cmd.Flags().StringVar(&r.keep, "keep", usualKeep, "which frames")
 	cmd.Flags().DurationVar(&r.lasting, "for", 0, "for so long (default: until Ctrl-C)")
@@ -94,8 +104,8 @@ func (f *flags) readCapture(ctx context.Context, r recording, kept bool) error {
 	defer file.Close()
 	out := report.Passing{File: r.read}
 	tracker := exchange.NewTracker(out.Take)
-	out.Frames, out.Unknown, err = capture.Exchanges(interruptible{ctx, file}, tracker, takes, func(frame int, why string) {
-		fmt.Fprintf(os.Stderr, "frame %d: %s\n", frame, why)
+	out.Frames, out.Unknown, err = capture.Exchanges(interruptible{ctx, file}, tracker, takes, func(number int, why string) {
+		fmt.Fprintf(os.Stderr, "frame %d: %s\n", number, why)
 	})
 	if err != nil {
 		return fmt.Errorf("%s: %w", r.read, err)
@@ -103,6 +113,31 @@ func (f *flags) readCapture(ctx context.Context, r recording, kept bool) error {
 	tracker.End()
 	exchange.Sort(out.List)
 	return f.write(&out)
+}
+
+// openFrame tells one frame of a file, layer by layer.
+func (f *flags) openFrame(ctx context.Context, r recording) error {
+	switch {
+	case r.out != "":
+		return errors.New("--read and --out: give one of the two")
+	case r.frame < 1:
+		return fmt.Errorf("--frame %d: frames are counted from 1", r.frame)
+	}
+	f.rows = true
+	if err := f.check(); err != nil {
+		return err
+	}
+	file, err := plainfile.Open(r.read)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	one, link, err := capture.One(interruptible{ctx, file}, r.frame)
+	if err != nil {
+		return fmt.Errorf("%s: %w", r.read, err)
+	}
+	return f.write(&report.Opened{File: r.read, Number: one.Number, At: one.At, Octets: len(one.Data), Cut: one.Cut,
+		Layers: frame.Open(link, one.Data)})
 }
 
 // sizeOf reads an amount such as 50MB.

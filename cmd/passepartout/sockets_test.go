@@ -85,3 +85,42 @@ func TestCaptureIsRead(t *testing.T) {
 		}
 	}
 }
+
+// One frame of a capture is opened layer by layer, in every format; what cannot be opened is told in a line.
+func TestFrameIsOpened(t *testing.T) {
+	t.Parallel()
+	const file = "../../internal/capture/testdata/relayed.pcap"
+	text, errs, status := run(t, "capture", "--read", file, "--frame", "1")
+	assert.Zero(t, status, errs)
+	assert.Regexp(t, `(?s)^Frame 1 of .*relayed\.pcap, .* 90 octets\n.*IPv6 \(RFC 8200 §3\)\n.*  21 +Hop Limit +1\n.*holds`, text)
+	text, errs, status = run(t, "capture", "--read", file, "--frame", "1", "--format", "json")
+	assert.Zero(t, status, errs)
+	var got struct {
+		Schema        string
+		Frame, Octets int
+		Layers        []struct{ Name string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(text), &got))
+	assert.Equal(t, []any{"passepartout.frame/1", 1, 90, 5, "Ethernet"},
+		[]any{got.Schema, got.Frame, got.Octets, len(got.Layers), got.Layers[0].Name})
+	text, errs, status = run(t, "capture", "--read", file, "--frame", "1", "--format", "csv")
+	assert.Zero(t, status, errs)
+	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"layer", "at", "octets", "name", "value"}, rows[0])
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"--read", file, "--frame", "61"}, "there is no frame 61: it has 60"},
+		{[]string{"--read", file, "--frame", "0"}, "frames are counted from 1"},
+		{[]string{"--frame", "1"}, "give the file as well"},
+		{[]string{"--read", file, "--frame", "1", "--keep", "arp"}, "give one of the two"},
+		{[]string{"--read", file, "--frame", "1", "--out", "x.pcapng"}, "give one of the two"},
+	} {
+		_, errs, status := run(t, append([]string{"capture"}, c.args...)...)
+		assert.Equal(t, 3, status)
+		assert.Contains(t, errs, c.says)
+		assert.Equal(t, 1, strings.Count(errs, "\n"), errs)
+	}
+}
