@@ -50,17 +50,27 @@ everything; joined by and, or, not and brackets. The kernel sorts them. Nothing 
 		Example: `  passepartout capture --out pier.pcapng --keep "arp or host 172.27.40.1" --for 1m`,
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			switch opened := cmd.Flags().Changed("frame"); {
+			opened, kept := cmd.Flags().Changed("frame"), cmd.Flags().Changed("keep")
+			switch {
 			case opened && r.read == "":
 				return errors.New("--frame: give the file as well, such as --read pier.pcapng --frame 12")
-			case opened && cmd.Flags().Changed("keep"):
+			case opened && kept:
 				return errors.New("--frame and --keep: give one of the two")
-			case opened:
-				return f.openFrame(cmd.Context(), r)
-			case r.read != "":
-				return f.readCapture(cmd.Context(), r, cmd.Flags().Changed("keep"))
+			case opened && r.frame < 1:
+				return fmt.Errorf("--frame %d: frames are counted from 1", r.frame)
+			case r.read != "" && r.out != "":
+				return errors.New("--read and --out: give one of the two")
+			case r.read == "":
+				return f.capture(cmd.Context(), r)
 			}
-			return f.capture(cmd.Context(), r)
+			f.rows = true
+			if err := f.check(); err != nil {
+				return err
+			}
+			if opened {
+				return f.openFrame(cmd.Context(), r)
+			}
+			return f.readCapture(cmd.Context(), r, kept)
 		},
 	}
 	cmd.Flags().StringVar(&r.read, "read", "", "in place of keeping frames: what passes in this file, pcap or pcapng, as exchanges")
@@ -77,13 +87,6 @@ everything; joined by and, or, not and brackets. The kernel sorts them. Nothing 
 
 // readCapture tells what passes in a file.
 func (f *flags) readCapture(ctx context.Context, r recording, kept bool) error {
-	if r.out != "" {
-		return errors.New("--read and --out: give one of the two")
-	}
-	f.rows = true
-	if err := f.check(); err != nil {
-		return err
-	}
 	var takes func([]byte) bool
 	if kept {
 		choice, err := capture.ParseChoice(r.keep)
@@ -117,16 +120,6 @@ func (f *flags) readCapture(ctx context.Context, r recording, kept bool) error {
 
 // openFrame tells one frame of a file, layer by layer.
 func (f *flags) openFrame(ctx context.Context, r recording) error {
-	switch {
-	case r.out != "":
-		return errors.New("--read and --out: give one of the two")
-	case r.frame < 1:
-		return fmt.Errorf("--frame %d: frames are counted from 1", r.frame)
-	}
-	f.rows = true
-	if err := f.check(); err != nil {
-		return err
-	}
 	file, err := plainfile.Open(r.read)
 	if err != nil {
 		return err

@@ -31,9 +31,10 @@ func Provoke(ctx context.Context, m machine.Machine, iface string, targets []net
 func ProvokeSince(ctx context.Context, m machine.Machine, iface string, known []endpoint.Neighbour, targets []netip.Addr,
 	patience time.Duration, done func(evidence.Neighbour)) {
 	const most = 128
+	before := byAddress(known, iface)
 	for len(targets) > 0 && ctx.Err() == nil {
 		n := min(most, len(targets))
-		provoke(ctx, m, iface, byAddress(known, iface), targets[:n], patience, done)
+		provoke(ctx, m, iface, before, targets[:n], patience, done)
 		targets = targets[n:]
 	}
 }

@@ -184,7 +184,8 @@ func (s *Segment) Holders(a netip.Addr) []endpoint.HardwareAddr {
 }
 
 // neighbourRepeats is when an unanswered request is sent again: three requests within the second, as a stack itself would send in three.
-var neighbourRepeats = []time.Duration{300 * time.Millisecond, 650 * time.Millisecond}
+// The answer to the last is waited for until its asker ends.
+var neighbourRepeats = []time.Duration{300 * time.Millisecond, 650 * time.Millisecond, time.Hour}
 
 // neighbourWait is when a neighbour counts as silent.
 const neighbourWait = time.Second
@@ -193,69 +194,58 @@ const neighbourWait = time.Second
 func (s *Segment) Resolve(ctx context.Context, sender, target netip.Addr) evidence.Neighbour {
 	target = target.WithZone("")
 	out := evidence.Neighbour{Asked: target, Method: "arp"}
-	frame := func() []byte { return wire.ARPRequest(s.port.Hardware(), sender, target) }
+	var frame []byte
 	if target.Is6() {
 		out.Method = "nd"
 		if !sender.IsValid() {
 			sender = netip.IPv6Unspecified()
 		}
-		frame = func() []byte { return wire.NeighbourSolicitation(s.port.Hardware(), sender, target) }
+		frame = wire.NeighbourSolicitation(s.port.Hardware(), sender, target)
+	} else {
+		frame = wire.ARPRequest(s.port.Hardware(), sender, target)
 	}
 	ctx, cancel := nap.Within(ctx, neighbourWait)
 	defer cancel()
-	answered := s.next(target)
+	var sent time.Time
+	out.Reply, out.Asks, sent = s.ask(ctx, target, frame)
+	if out.Outcome == evidence.Answered {
+		out.Hardware, out.RTT = s.Holders(target), time.Since(sent)
+	}
+	return out
+}
+
+// ask sends a question about an address, again and again, until somebody claims it or ctx ends. It tells how often that was, and when it
+// was last; the round trip is counted from the first.
+func (s *Segment) ask(ctx context.Context, address netip.Addr, frame []byte) (r evidence.Reply, asks int, sent time.Time) {
+	answered := s.next(address)
 	began := time.Now()
-	repeats := append(slices.Clone(neighbourRepeats), time.Hour)
-	for _, until := range repeats {
-		sent := time.Now()
-		if err := s.port.Send(frame()); err != nil {
-			out.Reply = machine.LocalError(err)
-			return out
+	for _, until := range neighbourRepeats {
+		sent = time.Now()
+		if err := s.port.Send(frame); err != nil {
+			return machine.LocalError(err), asks, sent
 		}
-		out.Asks++
+		asks++
 		timer := time.NewTimer(until - time.Since(began))
 		select {
 		case <-answered:
 			timer.Stop()
-			out.Hardware = s.Holders(target)
-			out.Reply = evidence.Reply{Outcome: evidence.Answered, From: target, RTT: time.Since(sent)}
-			return out
+			return evidence.Reply{Outcome: evidence.Answered, From: address, RTT: time.Since(began)}, asks, sent
 		case <-ctx.Done():
 			timer.Stop()
-			out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
-			return out
+			return evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}, asks, sent
 		case <-timer.C:
 		}
 	}
-	return out
+	return r, asks, sent
 }
 
 // Conflict asks whether anybody else holds an address of ours, with a probe that puts no entry into anybody's table (RFC 5227 §2.1.1),
 // and again while nobody has answered. ctx ends the wait: silence is the good answer.
 func (s *Segment) Conflict(ctx context.Context, address netip.Addr) evidence.Conflict {
 	out := evidence.Conflict{Address: address}
-	answered := s.next(address)
-	began := time.Now()
-	for _, until := range append(slices.Clone(neighbourRepeats), time.Hour) {
-		if err := s.port.Send(wire.ARPRequest(s.port.Hardware(), netip.Addr{}, address)); err != nil {
-			out.Reply = machine.LocalError(err)
-			return out
-		}
-		timer := time.NewTimer(until - time.Since(began))
-		select {
-		case <-answered:
-			timer.Stop()
-			out.Reply = evidence.Reply{Outcome: evidence.Answered, From: address, RTT: time.Since(began)}
-			if holders := s.Holders(address); len(holders) > 0 {
-				out.Hardware = holders[0]
-			}
-			return out
-		case <-ctx.Done():
-			timer.Stop()
-			out.Reply = evidence.Reply{Outcome: evidence.Silent, Waited: time.Since(began)}
-			return out
-		case <-timer.C:
-		}
+	out.Reply, _, _ = s.ask(ctx, address, wire.ARPRequest(s.port.Hardware(), netip.Addr{}, address))
+	if holders := s.Holders(address); out.Outcome == evidence.Answered && len(holders) > 0 {
+		out.Hardware = holders[0]
 	}
 	return out
 }

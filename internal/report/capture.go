@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"time"
@@ -27,9 +26,7 @@ type Recorded struct {
 
 // WriteJSON writes it as one object.
 func (r Recorded) WriteJSON(w io.Writer) error {
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(struct {
+	return writeJSON(w, struct {
 		Schema    string    `json:"schema"`
 		Interface string    `json:"interface"`
 		Keep      string    `json:"keep"`

@@ -2,7 +2,6 @@ package report
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -139,7 +138,5 @@ func (c *Change) WriteJSON(w io.Writer) error {
 			After  *changeProofJSON `json:"after"`
 		}{proofOf(c.Before), proofOf(c.After)}
 	}
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	return e.Encode(out)
+	return writeJSON(w, out)
 }

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -83,9 +82,7 @@ func (e *Passing) WriteJSON(w io.Writer) error {
 		}
 		out.Exchanges = append(out.Exchanges, r)
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // WriteCSV writes one line an exchange (RFC 4180).

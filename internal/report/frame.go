@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"text/tabwriter"
@@ -57,9 +56,7 @@ func (o *Opened) WriteJSON(w io.Writer) error {
 		}
 		out.Layers = append(out.Layers, one)
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // WriteCSV writes one line a field (RFC 4180).

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -69,9 +68,7 @@ func LeasesJSON(w io.Writer, all []lease.Lease, flaws []lease.Flaw, now time.Tim
 		}
 		out.Leases = append(out.Leases, line)
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // LeasesText writes leases for people.

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -107,9 +106,7 @@ func (n Named) WriteJSON(w io.Writer) error {
 			out.Answers = append(out.Answers, x)
 		}
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 func transport(tcp bool) string {
@@ -203,9 +200,7 @@ func (c Compared) WriteJSON(w io.Writer) error {
 	for i, t := range c.Trial.Tallies {
 		out.Servers = append(out.Servers, row{t.Server.String(), c.Servers[i].From(), convert(t.Cold), convert(t.Warm)})
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // FiguresWords say how a number of look-ups went.

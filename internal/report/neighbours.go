@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -98,9 +97,7 @@ func (n Neighbours) WriteJSON(w io.Writer) error {
 	if s := n.Switch; s != nil {
 		out.Switch = &switchJSON{s.Name, s.Chassis, s.Port, s.PortText, s.VLAN, known(s.Address)}
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // WriteText writes it for people.
@@ -213,9 +210,7 @@ func TrialJSON(w io.Writer, t neighbours.Trial, prefix netip.Prefix, home site.N
 	for _, h := range t.Holders {
 		out.Holders = append(out.Holders, h.String())
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // TrialWord is the contract's word for how a trial came out.

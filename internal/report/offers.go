@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -108,9 +107,7 @@ func (a Asked) WriteJSON(w io.Writer) error {
 	for _, i := range a.Informed6 {
 		out.Servers = append(out.Servers, server{i.From.String(), i.Server, orEmpty(i.Resolvers), orEmpty(i.Search), i.CaptivePortal})
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // WriteText writes it for people.

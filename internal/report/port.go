@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -86,9 +85,7 @@ func (p InterfaceSeen) WriteJSON(w io.Writer) error {
 		"damaged":    p.Grown.Damaged, "overruns": p.Grown.Overruns, "carrier_losses": p.Grown.CarrierLosses,
 		"collisions": p.Grown.Collisions,
 	}}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // WriteText writes it for people.

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -172,9 +171,7 @@ func (n Sockets) WriteJSON(w io.Writer) error {
 			out.Missed = &n.Missed
 		}
 	}
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return writeJSON(w, out)
 }
 
 // Takes reports whether a change is of the chosen programs.

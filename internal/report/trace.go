@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
@@ -97,9 +96,7 @@ func NewTrace(target string, track *path.Track, flows int, names map[netip.Addr]
 
 // WriteJSON writes the trace as one JSON object.
 func (t Trace) WriteJSON(w io.Writer) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	return e.Encode(t)
+	return writeJSON(w, t)
 }
 
 // WriteCSV writes a row for each station that answered, and for each that kept silent.

@@ -3,12 +3,14 @@ package frame
 import (
 	"fmt"
 	"strings"
+
+	"passepartout/internal/core/wiretext"
 )
 
 var (
 	opcodes = map[int]string{0: "query", 2: "status", 4: "notify", 5: "update"}
-	rcodes  = map[int]string{0: "no error", 1: "format error", 2: "server failure", 3: "name error: there is no such name", 4: "not implemented",
-		5: "refused"}
+	rcodes  = map[int]string{0: "no error", 1: "format error", 2: "server failure", 3: "name error: there is no such name",
+		4: "not implemented", 5: "refused"} // RFC 1035 §4.1.1
 	types = map[int]string{1: "A", 2: "NS", 5: "CNAME", 6: "SOA", 12: "PTR", 13: "HINFO", 15: "MX", 16: "TXT", 28: "AAAA", 33: "SRV",
 		41: "OPT", 43: "DS", 46: "RRSIG", 47: "NSEC", 48: "DNSKEY", 64: "SVCB", 65: "HTTPS", 252: "AXFR", 255: "ANY"}
 )
@@ -134,7 +136,7 @@ func (m *message) data(kind, at, size int) string {
 	case kind == 16:
 		var texts []string
 		for i := 0; i < size; i += 1 + int(b[i]) {
-			texts = append(texts, `"`+clean(string(b[i+1:min(i+1+int(b[i]), size)]))+`"`)
+			texts = append(texts, `"`+wiretext.Clean(string(b[i+1:min(i+1+int(b[i]), size)]))+`"`)
 		}
 		return strings.Join(texts, " ")
 	}
@@ -158,7 +160,7 @@ func nameAt(b []byte, at int) (name string, next int, ok bool) {
 			if len(labels) == 0 {
 				return ".", next, true
 			}
-			return clean(strings.Join(labels, ".")), next, true
+			return wiretext.Clean(strings.Join(labels, ".")), next, true
 		case c&0xc0 == 0xc0:
 			if at+1 >= len(b) {
 				return "", 0, false

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"passepartout/internal/core/endpoint"
+	"passepartout/internal/core/wiretext"
 )
 
 // Field is one field of a layer.
@@ -187,7 +188,7 @@ func (r *reader) payload() {
 	}
 	if text == n { // a protocol of lines: its first one says most
 		line, _, _ := strings.Cut(string(b), "\n")
-		l.put(0, n, "Text", clean(strings.TrimRight(line, "\r")))
+		l.put(0, n, "Text", wiretext.Clean(strings.TrimRight(line, "\r")))
 		return
 	}
 	l.octetsOf(b, 0, n, "Octets")

@@ -45,7 +45,8 @@ func lookUp(t *testing.T) []byte {
 	q := new(dns.Msg).SetQuestion("bookings.kittiwake.example.", dns.TypeA)
 	a := new(dns.Msg).SetReply(q)
 	a.Compress, a.Authoritative = true, true
-	for _, text := range []string{"bookings.kittiwake.example. 60 IN CNAME pier.kittiwake.example.", "pier.kittiwake.example. 60 IN A 203.0.113.80",
+	for _, text := range []string{"bookings.kittiwake.example. 60 IN CNAME pier.kittiwake.example.",
+		"pier.kittiwake.example. 60 IN A 203.0.113.80",
 		`pier.kittiwake.example. 60 IN TXT "tide \009 table"`, "_sip._tcp.kittiwake.example. 60 IN SRV 1 2 5060 pier.kittiwake.example.",
 		"kittiwake.example. 60 IN MX 10 pier.kittiwake.example.", "pier.kittiwake.example. 60 IN AAAA 2001:db8::80"} {
 		rr, err := dns.NewRR(text)
@@ -86,7 +87,8 @@ func TestOpen(t *testing.T) {
 	udp, below := &layers.UDP{SrcPort: 53, DstPort: 40001}, ip4(layers.IPProtocolUDP)
 	require.NoError(t, udp.SetNetworkLayerForChecksum(below))
 	answer := built(t, link(layers.EthernetTypeIPv4), below, udp, gopacket.Payload(lookUp(t)))
-	icmp6, six := &layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeNeighborAdvertisement, 0)}, ip6(layers.IPProtocolICMPv6)
+	icmp6 := &layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeNeighborAdvertisement, 0)}
+	six := ip6(layers.IPProtocolICMPv6)
 	require.NoError(t, icmp6.SetNetworkLayerForChecksum(six))
 	for name, c := range map[string]struct {
 		octets []byte
@@ -103,7 +105,8 @@ func TestOpen(t *testing.T) {
 		"opening": {syn, frame.Ethernet, []string{"Control Bits: SYN;", "Destination Port: 443, HTTPS;", "Maximum Segment Size: 1460 octets;",
 			"Window Scale: shift by 7;", "Flags: don't fragment;", "[TCP]"}},
 		"damaged": {damaged, frame.Ethernet, []string{"does not hold"}},
-		"answer": {answer, frame.Ethernet, []string{"QR: a response;", "RCODE: 0, no error;", "Flags: authoritative (AA), recursion desired (RD);",
+		"answer": {answer, frame.Ethernet, []string{"QR: a response;", "RCODE: 0, no error;",
+			"Flags: authoritative (AA), recursion desired (RD);",
 			"Question: bookings.kittiwake.example A;", "Answer: bookings.kittiwake.example CNAME  pier.kittiwake.example, for 60 s;",
 			"pier.kittiwake.example A  203.0.113.80, for 60 s;", `"tide \x09 table"`, "SRV  pier.kittiwake.example port 5060, priority 1, weight 2",
 			"pier.kittiwake.example, preference 10", "AAAA  2001:db8::80"}},

@@ -12,8 +12,9 @@ var icmpTypes = map[int]string{0: "echo reply", 3: "destination unreachable", 4:
 
 // icmpCodes are those of RFC 792, RFC 1122 §3.2.2.1 and RFC 1812 §5.2.7, by type.
 var icmpCodes = map[int]map[int]string{
-	3: {0: "net unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable", 4: "too large, and not to be fragmented",
-		5: "source route failed", 9: "net prohibited", 10: "host prohibited", 13: "communication prohibited"},
+	3: {0: "net unreachable", 1: "host unreachable", 2: "protocol unreachable", 3: "port unreachable",
+		4: "too large, and not to be fragmented", 5: "source route failed", 9: "net prohibited", 10: "host prohibited",
+		13: "communication prohibited"},
 	5:  {0: "for the network", 1: "for the host"},
 	11: {0: "on the way", 1: "while fragments were put together"},
 }
@@ -37,28 +38,28 @@ func (r *reader) icmp(whole bool) {
 	l.coded(b, 0, 1, "Type", icmpTypes)
 	l.coded(b, 1, 1, "Code", icmpCodes[kind])
 	l.put(2, 2, "Checksum", checksum(b, 2, ok && whole, message))
-	quotes := false
 	switch kind {
 	case 0, 8:
-		l.number(b, 4, 2, "Identifier", "")
-		l.number(b, 6, 2, "Sequence Number", "")
+		l.echo(b)
 	case 3:
-		quotes = true
 		if b[1] == 4 {
 			l.number(b, 6, 2, "Next-Hop MTU", " octets (RFC 1191 §4)")
 		}
 	case 5:
-		quotes = true
 		l.address(b, 4, 4, "Gateway Internet Address")
-	case 12:
-		quotes = true
-		l.number(b, 4, 1, "Pointer", "")
 	case 11:
-		quotes = true
+	case 12:
+		l.number(b, 4, 1, "Pointer", "")
 	default:
 		l.octetsOf(b, 4, 4, "Rest of the header")
 	}
-	r.quote(ok, quotes)
+	r.quote(ok, kind == 3 || kind == 5 || kind == 11 || kind == 12)
+}
+
+// echo are the fields that both protocols' echo messages have.
+func (l *Layer) echo(b []byte) {
+	l.number(b, 4, 2, "Identifier", "")
+	l.number(b, 6, 2, "Sequence Number", "")
 }
 
 // quote opens the packet that an error is about, as far as it is quoted.
@@ -88,47 +89,36 @@ func (r *reader) icmpv6(whole bool) {
 	l.coded(b, 0, 1, "Type", icmpTypes6)
 	l.coded(b, 1, 1, "Code", icmpCodes6[kind])
 	l.put(2, 2, "Checksum", checksum(b, 2, ok && whole, r.pseudo(protoICMPv6, len(message)), message))
-	quotes, options := false, false
 	switch kind {
-	case 1, 3:
-		quotes = true
+	case 1, 3, 133:
 	case 2:
-		quotes = true
 		l.number(b, 4, 4, "MTU", " octets")
 	case 4:
-		quotes = true
 		l.number(b, 4, 4, "Pointer", "")
 	case 128, 129:
-		l.number(b, 4, 2, "Identifier", "")
-		l.number(b, 6, 2, "Sequence Number", "")
-	case 133:
-		options = true
+		l.echo(b)
 	case 134:
-		options = true
 		l.number(b, 4, 1, "Cur Hop Limit", "")
 		l.put(5, 1, "Flags", flags(int(b[5]>>6), "addresses by DHCPv6 (M)", "other settings by DHCPv6 (O)"))
 		l.number(b, 6, 2, "Router Lifetime", " s")
 		l.number(b, 8, 4, "Reachable Time", " ms")
 		l.number(b, 12, 4, "Retrans Timer", " ms")
 	case 135:
-		options = true
 		l.address(b, 8, 16, "Target Address")
 	case 136:
-		options = true
 		l.put(4, 1, "Flags", flags(int(b[4]>>5), "a router (R)", "solicited (S)", "override (O)"))
 		l.address(b, 8, 16, "Target Address")
 	case 137:
-		options = true
 		l.address(b, 8, 16, "Target Address")
 		l.address(b, 24, 16, "Destination Address")
 	default:
 		l.octetsOf(b, 4, 4, "Rest of the header")
 	}
-	if options && ok {
+	if ok && kind >= 133 && kind <= 137 {
 		r.discoveryOptions()
 		return
 	}
-	r.quote(ok, quotes)
+	r.quote(ok, kind >= 1 && kind <= 4)
 }
 
 // discoveryOptions are those of neighbour discovery (RFC 4861 §4.6, RFC 8106).

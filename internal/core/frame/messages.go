@@ -8,8 +8,6 @@ import (
 	"passepartout/internal/core/wiretext"
 )
 
-func clean(s string) string { return wiretext.Clean(s) }
-
 // dhcpHeader is what stands before the options (RFC 2131 §2).
 const dhcpHeader = 240
 
@@ -27,8 +25,8 @@ func (r *reader) dhcp() {
 		l.address(b, 12+4*i, 4, name)
 	}
 	l.put(28, 16, "chaddr", dhcp.HardwareFrom(b[28:28+min(int(b[2]), 16)]).String())
-	l.put(44, 64, "sname", clean(strings.TrimRight(string(b[44:108]), "\x00")))
-	l.put(108, 128, "file", clean(strings.TrimRight(string(b[108:236]), "\x00")))
+	l.put(44, 64, "sname", wiretext.Clean(strings.TrimRight(string(b[44:108]), "\x00")))
+	l.put(108, 128, "file", wiretext.Clean(strings.TrimRight(string(b[108:236]), "\x00")))
 	cookie := "63825363, options follow"
 	if octetWords(b[236:240]) != "63825363" {
 		cookie = octetWords(b[236:240])
@@ -66,8 +64,8 @@ func (r *reader) dhcp() {
 }
 
 // lldpTypes are the types of IEEE 802.1AB §8.5.
-var lldpTypes = map[int]string{0: "End Of LLDPDU", 1: "Chassis ID", 2: "Port ID", 3: "Time To Live", 4: "Port Description", 5: "System Name",
-	6: "System Description", 7: "System Capabilities", 8: "Management Address", 127: "of an organisation"}
+var lldpTypes = map[int]string{0: "End Of LLDPDU", 1: "Chassis ID", 2: "Port ID", 3: "Time To Live", 4: "Port Description",
+	5: "System Name", 6: "System Description", 7: "System Capabilities", 8: "Management Address", 127: "of an organisation"}
 
 func (r *reader) lldp() {
 	n := r.end - r.at
@@ -94,7 +92,7 @@ func (r *reader) lldp() {
 		case (kind == 1 || kind == 2) && size > 1:
 			value = identity(kind, data)
 		case kind >= 4 && kind <= 6:
-			value = clean(string(data))
+			value = wiretext.Clean(string(data))
 		case kind == 8 && size > 2 && size >= 1+int(data[0]) && data[0] > 1:
 			if a := addressOf(data[2 : 1+int(data[0])]); a.IsValid() {
 				value = a.String()
@@ -116,5 +114,5 @@ func identity(kind int, b []byte) string {
 	case b[0] == network && len(b) > 2 && addressOf(b[2:]).IsValid():
 		return addressOf(b[2:]).String()
 	}
-	return clean(string(b[1:]))
+	return wiretext.Clean(string(b[1:]))
 }

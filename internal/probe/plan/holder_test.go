@@ -18,7 +18,8 @@ import (
 // Another holder of the own address is found however late he says so, as long as nothing else has settled the verdict: one who saves power
 // is slow, and a silent gateway may be one whose answers go to him.
 func TestALateHolderOfTheAddressIsHeard(t *testing.T) {
-	for name, late := range map[string]time.Duration{"at once": 0, "behind the sweep": 400 * time.Millisecond, "last": 900 * time.Millisecond} {
+	for name, late := range map[string]time.Duration{"at once": 0, "behind the sweep": 400 * time.Millisecond,
+		"last": 900 * time.Millisecond} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				s := newStage(stageEndpoint(), nil, true)
